@@ -1,0 +1,10 @@
+"""Deep and wide recursion."""
+
+
+def paths(right, down):
+    if right == 0 or down == 0:
+        return 1
+    return paths(right - 1, down) + paths(right, down - 1)
+
+
+print(paths(12, 11))

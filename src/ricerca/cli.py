@@ -1,0 +1,321 @@
+"""The command line: the same work as in the window, and the contract for scripts and build servers."""
+
+from __future__ import annotations
+
+import json
+import os
+import resource
+import signal
+import sys
+import tempfile
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any, TypeVar
+
+import click
+
+from ricerca import __version__
+from ricerca.errors import InputError, RicercaError
+
+OWN_ERROR = 2
+_UNITS = {"": 1, "K": 1 << 10, "M": 1 << 20, "G": 1 << 30}
+Function = TypeVar("Function", bound=Callable[..., Any])
+
+
+def _size(_: click.Context, __: click.Parameter, text: str) -> int:
+    """A size such as 500M in bytes."""
+    number, unit = text.rstrip("bB"), ""
+    if number and number[-1].upper() in "KMG":
+        number, unit = number[:-1], number[-1].upper()
+    try:
+        size = int(float(number) * _UNITS[unit])
+    except ValueError:
+        raise click.BadParameter(f"{text!r} is not a size; write one like 500M or 2G") from None
+    if size < 1 << 20:
+        raise click.BadParameter("a recording needs at least 1M")
+    return size
+
+
+def _pairs(_: click.Context, __: click.Parameter, values: tuple[str, ...]) -> tuple[tuple[str, str], ...]:
+    pairs = [value.partition("=") for value in values]
+    if any(not name or not sign for name, sign, _value in pairs):
+        raise click.BadParameter("write it as NAME=VALUE")
+    return tuple((name, value) for name, _sign, value in pairs)
+
+
+class _Group(click.Group):
+    """Words our errors for people and gives them their exit status."""
+
+    def invoke(self, ctx: click.Context) -> Any:
+        try:
+            return super().invoke(ctx)
+        except RicercaError as problem:
+            click.echo(f"ricerca: {problem}", err=True)
+            ctx.exit(OWN_ERROR)
+        except BrokenPipeError:  # as when piped into head
+            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+            ctx.exit(0)
+
+
+@click.group(cls=_Group, invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+@click.version_option(__version__, prog_name="ricerca")
+@click.pass_context
+def main(ctx: click.Context) -> None:
+    """Record a program exactly, see where its time goes, and prove what a change gained.
+
+    Without a command, opens the window.
+
+    \b
+    Example:
+      ricerca record --study harbour.ricerca --plain 5 tidebook.py readings.csv
+      ricerca rank harbour.ricerca
+    """
+    if ctx.invoked_subcommand is None:
+        from ricerca.desk.application import run_desk
+
+        ctx.exit(run_desk(None))
+
+
+@main.command("open")
+@click.argument("file", type=click.Path(path_type=Path))
+def open_command(file: Path) -> None:
+    """Open a study in the window.
+
+    \b
+    Example:
+      ricerca open harbour.ricerca
+    """
+    from ricerca.desk.application import run_desk
+    from ricerca.study.store import Study
+
+    Study.open(file).close()
+    sys.exit(run_desk(file))
+
+
+@main.command(context_settings={"ignore_unknown_options": True, "allow_interspersed_args": False})
+@click.option("--study", type=click.Path(path_type=Path), help="Study to keep the round in. Default: named after the program.")
+@click.option("--round", "round_name", default="", help="Name of the round; runs are added to it where it exists.")
+@click.option("--note", default="", help="What was changed and why.")
+@click.option("--python", help="Interpreter of the program. Default: the one Ricerca runs in.")
+@click.option("--cwd", help="Working folder of the program.")
+@click.option("--env", "env", multiple=True, metavar="NAME=VALUE", callback=_pairs, help="Set in the program's environment.")
+@click.option("--plain", "plain_runs", type=click.IntRange(0, 1000), default=0, show_default=True,
+              help="Runs without the recorder first; their output is dropped.")  # fmt: skip
+@click.option("--lines", multiple=True, metavar="PATTERN",
+              help="Follow each line of functions, modules or files of this name (* and ? allowed).")  # fmt: skip
+@click.option("--limit", "limit_bytes", default="1G", show_default=True, callback=_size, help="Largest size of the recording.")
+@click.option("--quiet", is_flag=True, help="Say nothing.")
+@click.argument("program", nargs=-1, type=click.UNPROCESSED, required=True)
+def record(study: Path | None, round_name: str, note: str, python: str | None, cwd: str | None, env: tuple[tuple[str, str], ...],
+           plain_runs: int, lines: tuple[str, ...], limit_bytes: int, quiet: bool, program: tuple[str, ...]) -> None:  # fmt: skip
+    """Run a program and record every call.
+
+    PROGRAM is a script, -m MODULE, or a command that is a Python program. Exit status, input and
+    output are the program's own; what Ricerca has to say goes to the error stream.
+
+    \b
+    Examples:
+      ricerca record tidebook.py readings.csv
+      ricerca record --study harbour.ricerca --round "speeds kept" --plain 5 -- tidebook.py readings.csv
+      ricerca record --lines fit_station -- -m tidebook readings.csv
+    """
+    from ricerca.runner.program import describe
+    from ricerca.runner.session import Plan, Session, Streams
+
+    subject = describe(program, cwd, python, env, lines)
+    name = program[1] if program[0] == "-m" else Path(program[0]).stem
+    place = (study or Path(f"{name}.ricerca")).expanduser().absolute()
+    plan = Plan(subject, place, round_name, note, plain_runs, True, limit_bytes)
+    session = Session(plan, Streams(stdin=_replayable_input(plain_runs), plain_stdout=-3, plain_stderr=-3))
+    _pass_signals_on(session)
+    outcome = session.run()
+    if not quiet:
+        _say_outcome(outcome, place)
+    _leave_as(outcome.recorded.exit_status if outcome.recorded else 0)
+
+
+def _replayable_input(plain_runs: int):  # noqa: ANN202
+    """Standard input for several runs: a copy that can be read again; None where one run inherits it."""
+    if not plain_runs or sys.stdin is None or sys.stdin.isatty():
+        return None
+    copy = tempfile.TemporaryFile()  # noqa: SIM115
+    while block := sys.stdin.buffer.read(1 << 20):
+        copy.write(block)
+    copy.seek(0)
+    return copy
+
+
+def _pass_signals_on(session: Any) -> None:
+    """The terminal's own signals reach the program by themselves; others are handed on."""
+
+    def hand_on(number: int, _frame: object) -> None:
+        session.finish_now(number)
+
+    def stay(_number: int, _frame: object) -> None:
+        return
+
+    for number, handler in ((signal.SIGINT, stay), (signal.SIGQUIT, stay), (signal.SIGTERM, hand_on), (signal.SIGHUP, hand_on)):
+        if signal.getsignal(number) != signal.SIG_IGN:
+            signal.signal(number, handler)
+
+
+def _say_outcome(outcome: Any, place: Path) -> None:
+    if outcome.run_id is None:
+        why = outcome.problem or "the program ended before it began"
+        click.echo(f"ricerca: nothing was recorded: {why}", err=True)
+        return
+    shown = os.path.relpath(place) if place.is_relative_to(Path.cwd()) else str(place)
+    ended = outcome.recorded
+    how = f" The program was {ended.words}." if ended.by_signal else ""
+    cut = " A limit was reached: see the round." if outcome.cut_by_limit else ""
+    click.echo(f"ricerca: round {outcome.round_number} is kept in {shown}.{how}{cut} See it with: ricerca rank {shown}", err=True)
+
+
+def _leave_as(status: int) -> None:
+    """Leave the way the program left, by the same signal if one ended it."""
+    sys.stdout.flush()
+    sys.stderr.flush()
+    if status < 0:
+        resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+        signal.signal(-status, signal.SIG_DFL) if -status not in (signal.SIGKILL, signal.SIGSTOP) else None
+        os.kill(os.getpid(), -status)
+    os._exit(status & 255)
+
+
+def _load(file: Path, number: int | None):  # noqa: ANN202
+    from ricerca.loading import load
+    from ricerca.runner.session import recover
+    from ricerca.study.store import Study
+
+    with Study.open(file) as study:
+        recover(study.path)
+        return load(study, number)
+
+
+@main.command()
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option("--round", "number", type=int, help="Number of the round. Default: the latest.")
+@click.option("--by", type=click.Choice(["self", "inclusive", "calls", "gain"]), default="self", show_default=True,
+              help="Order; gain is against the first round.")  # fmt: skip
+@click.option("--lines", is_flag=True, help="Rank lines too.")
+@click.option("--edges", is_flag=True, help="Show callers and callees too.")
+@click.option("--top", type=click.IntRange(1), help="At most so many rows of each. Default: 20; all with --json.")
+@click.option("--json", "as_json", is_flag=True, help="As JSON, times in nanoseconds.")
+def rank(file: Path, number: int | None, by: str, lines: bool, edges: bool, top: int | None, as_json: bool) -> None:
+    """Rank the functions of a round, the slowest first.
+
+    \b
+    Examples:
+      ricerca rank harbour.ricerca
+      ricerca rank harbour.ricerca --round 2 --lines --edges --json
+    """
+    from ricerca import tables_text
+    from ricerca.facts import edge_rows, function_rows, line_rows, round_facts
+
+    loaded = _load(file, number)
+    if by == "gain":
+        _compare(file, None, loaded.round.number, as_json, top)
+        return
+    if as_json:
+        facts = round_facts(loaded, str(file))
+        facts["functions"] = function_rows(loaded, by, top)
+        if lines:
+            facts["lines"] = line_rows(loaded, top)
+        if edges:
+            facts["edges"] = edge_rows(loaded, top)
+        click.echo(json.dumps(facts, ensure_ascii=False))
+        return
+    tables_text.show_functions(loaded, by, top or 20)
+    if lines:
+        tables_text.show_lines(loaded, top or 20)
+    if edges:
+        tables_text.show_edges(loaded, top or 20)
+
+
+@main.command()
+@click.argument("file", type=click.Path(path_type=Path))
+@click.argument("base", type=int, required=False)
+@click.argument("new", type=int, required=False)
+@click.option("--top", type=click.IntRange(1), help="At most so many rows. Default: 20; all with --json.")
+@click.option("--json", "as_json", is_flag=True, help="As JSON, times in nanoseconds.")
+def compare(file: Path, base: int | None, new: int | None, top: int | None, as_json: bool) -> None:
+    """Compare two rounds. Default: the first with the latest.
+
+    \b
+    Examples:
+      ricerca compare harbour.ricerca
+      ricerca compare harbour.ricerca 1 3 --json
+    """
+    _compare(file, base, new, as_json, top)
+
+
+def _compare(file: Path, base: int | None, new: int | None, as_json: bool, top: int | None) -> None:
+    from ricerca import tables_text
+    from ricerca.facts import comparison_facts
+    from ricerca.loading import load
+    from ricerca.study.store import Study
+
+    with Study.open(file) as study:
+        known = [one.number for one in study.rounds()]
+        if base is None:
+            base = known[0] if known else None
+        after, before = load(study, new), load(study, base)
+    if before.round.number == after.round.number:
+        raise InputError("A round cannot be compared with itself.", f"The study has these rounds: {', '.join(map(str, known))}.")
+    facts = comparison_facts(before, after, str(file))
+    if as_json:
+        facts["functions"] = facts["functions"][:top]
+        click.echo(json.dumps(facts, ensure_ascii=False))
+    else:
+        tables_text.show_comparison(before, after, facts, top or 20)
+
+
+@main.command()
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option("--to", "path", required=True, type=click.Path(path_type=Path), help="File to write: .csv, .json or .md.")
+@click.option("--round", "number", type=int, help="Number of the round. Default: the latest.")
+@click.option("--table", "what", type=click.Choice(["functions", "lines", "edges"]), default="functions", show_default=True,
+              help="The table a CSV file holds.")  # fmt: skip
+@click.option("--top", type=click.IntRange(1), help="At most so many rows.")
+def export(file: Path, path: Path, number: int | None, what: str, top: int | None) -> None:
+    """Save a round as CSV, JSON or Markdown (with the gain against the first round).
+
+    \b
+    Example:
+      ricerca export harbour.ricerca --to gain.md
+    """
+    from ricerca.export import export_text, write_text
+    from ricerca.loading import load
+    from ricerca.study.store import RECORDED, Study
+
+    loaded = _load(file, number)
+    base = None
+    with Study.open(file) as study:
+        first = next((one for one in study.rounds() if one.last_run(RECORDED)), None)
+        if first and first.number != loaded.round.number:
+            base = load(study, first.number)
+    write_text(path, export_text(loaded, path.suffix.lower(), str(file), base, what, top))
+
+
+@main.command()
+@click.option("--json", "as_json", is_flag=True, help="As JSON.")
+def selftest(as_json: bool) -> None:
+    """Say what works on this machine, and what to do where it does not.
+
+    \b
+    Example:
+      ricerca selftest
+    """
+    from ricerca.runner.selfcheck import check_machine
+    from ricerca.tables_text import show_checks
+
+    checks = check_machine()
+    if as_json:
+        click.echo(json.dumps([check.__dict__ for check in checks], ensure_ascii=False))
+    else:
+        show_checks(checks)
+    sys.exit(0 if all(check.works for check in checks) else 1)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,91 @@
+"""Who calls whom: edges from caller to callee, by line of the call."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from ricerca.engine.profile import Profile, not_nested
+
+
+@dataclass(frozen=True)
+class Edges:
+    """One entry for each (caller, callee, line). ``caller`` is -1 where a thread begins.
+
+    ``inclusive_ns`` counts an edge once when it recurs below itself.
+    """
+
+    caller: np.ndarray
+    callee: np.ndarray
+    line: np.ndarray
+    calls: np.ndarray
+    inclusive_ns: np.ndarray
+
+    def __len__(self) -> int:
+        return len(self.caller)
+
+
+def _caller_of(profile: Profile) -> np.ndarray:
+    """Function of each context's parent; -1 below the root of a thread and for the root itself."""
+    parent = profile.parent
+    caller = np.where(parent >= 0, profile.function[parent], -1)
+    return np.where((parent >= 0) & (profile.parent[parent] >= 0), caller, -1)
+
+
+def edges(profile: Profile) -> Edges:
+    """All edges of a profile, those that carry most time first.
+
+    The calls on a function's incoming edges sum to its calls.
+    """
+    rows = np.flatnonzero(profile.parent >= 0)
+    caller, callee, line = _caller_of(profile)[rows], profile.function[rows], profile.line[rows]
+    count = len(profile.functions)
+    pair = np.zeros(len(profile), np.int64)
+    pair[rows] = (caller + 1) * (count + 1) + callee + 1
+    _, pair_number = np.unique(pair, return_inverse=True)
+    once = not_nested(pair_number, profile.end)[rows]
+    key = np.stack([caller, callee, line], axis=1)
+    distinct, number = np.unique(key, axis=0, return_inverse=True)
+    number = number.reshape(-1)
+    calls = np.zeros(len(distinct), np.int64)
+    inclusive_ns = np.zeros(len(distinct), np.int64)
+    np.add.at(calls, number, profile.calls[rows])
+    np.add.at(inclusive_ns, number[once], profile.inclusive_ns[rows][once])
+    order = np.lexsort((distinct[:, 2], -calls, -inclusive_ns)) if len(distinct) else np.zeros(0, np.int64)
+    distinct = distinct[order]
+    return Edges(distinct[:, 0], distinct[:, 1], distinct[:, 2], calls[order], inclusive_ns[order])
+
+
+@dataclass(frozen=True)
+class Neighbour:
+    """One side of a function's surroundings: another function, its calls and the time they bring."""
+
+    function: int
+    calls: int
+    inclusive_ns: int
+    lines: tuple[int, ...]
+
+
+def neighbours(all_edges: Edges, function: int) -> tuple[tuple[Neighbour, ...], tuple[Neighbour, ...]]:
+    """Callers and callees of a function, the dearest first, edges of one pair put together."""
+    return (
+        _gathered(all_edges, all_edges.callee == function, all_edges.caller),
+        _gathered(all_edges, all_edges.caller == function, all_edges.callee),
+    )
+
+
+def _gathered(all_edges: Edges, chosen: np.ndarray, other: np.ndarray) -> tuple[Neighbour, ...]:
+    found: dict[int, list[int]] = {}
+    for row in np.flatnonzero(chosen):
+        found.setdefault(int(other[row]), []).append(int(row))
+    result = [
+        Neighbour(
+            function,
+            int(all_edges.calls[rows].sum()),
+            int(all_edges.inclusive_ns[rows].sum()),
+            tuple(sorted(int(all_edges.line[row]) for row in rows)),
+        )
+        for function, rows in found.items()
+    ]
+    return tuple(sorted(result, key=lambda item: (-item.inclusive_ns, -item.calls)))

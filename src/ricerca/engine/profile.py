@@ -1,0 +1,242 @@
+"""A run as a tree of contexts in preorder, the form all figures are computed from."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from scipy.sparse import csr_array
+from scipy.sparse.csgraph import depth_first_order
+
+from ricerca.recording.layout import CUT_FLAGS, KIND_BUILTIN, KIND_PYTHON, KIND_THREAD
+from ricerca.recording.model import RunFacts, RunTables
+
+
+@dataclass(frozen=True)
+class FunctionTable:
+    """The functions of a run; row numbers are the ``function`` of contexts.
+
+    ``layer`` holds the name of each function's layer. Builtins have file "" and line 0.
+    """
+
+    kind: np.ndarray
+    name: tuple[str, ...]
+    module: tuple[str, ...]
+    file: tuple[str, ...]
+    first_line: np.ndarray
+    layer: tuple[str, ...]
+
+    def __len__(self) -> int:
+        return len(self.name)
+
+
+@dataclass(frozen=True)
+class Profile:
+    """The contexts of a run as columns in preorder; ``end[i]`` is one past the subtree of ``i``.
+
+    Columns have one entry a context: parent (-1 for the root of a thread), depth, function, line
+    (call site), calls, resumes, thread, self_ns (compensated), raw_self_ns, waiting_ns.
+    """
+
+    functions: FunctionTable
+    parent: np.ndarray
+    end: np.ndarray
+    depth: np.ndarray
+    function: np.ndarray
+    line: np.ndarray
+    calls: np.ndarray
+    resumes: np.ndarray
+    thread: np.ndarray
+    self_ns: np.ndarray
+    raw_self_ns: np.ndarray
+    waiting_ns: np.ndarray
+    thread_name: tuple[str, ...]
+    overflow_calls: np.ndarray
+    overflow_resumes: np.ndarray
+    line_function: np.ndarray
+    line_number: np.ndarray
+    line_hits: np.ndarray
+    line_self_ns: np.ndarray
+    facts: RunFacts
+
+    def __len__(self) -> int:
+        return len(self.parent)
+
+    @property
+    def total_ns(self) -> int:
+        """All self times together, compensated."""
+        return int(self.self_ns.sum())
+
+    @property
+    def raw_total_ns(self) -> int:
+        """All self times together, the recorder's own cost included."""
+        return int(self.raw_self_ns.sum())
+
+    @property
+    def total_calls(self) -> int:
+        """All calls of Python functions and builtins."""
+        return int(self.calls.sum() + self.overflow_calls.sum())
+
+    @property
+    def cut(self) -> bool:
+        """Whether a limit kept the recording from holding everything."""
+        return bool(self.facts.flags & CUT_FLAGS)
+
+    @cached_property
+    def inclusive_ns(self) -> np.ndarray:
+        """Per context: its self time and that of everything below it."""
+        return subtree_sums(self.self_ns, self.end)
+
+    @cached_property
+    def raw_inclusive_ns(self) -> np.ndarray:
+        """As ``inclusive_ns``, the recorder's own cost included."""
+        return subtree_sums(self.raw_self_ns, self.end)
+
+    @cached_property
+    def outermost(self) -> np.ndarray:
+        """Per context: whether its function is not already active above it."""
+        return not_nested(self.function, self.end)
+
+
+def subtree_sums(values: np.ndarray, end: np.ndarray) -> np.ndarray:
+    """Sum of values over each subtree; preorder makes it a difference of a running sum.
+
+    >>> subtree_sums(np.array([1, 2, 3]), np.array([3, 2, 3])).tolist()
+    [6, 2, 3]
+    """
+    running = np.concatenate(([0], np.cumsum(values)))
+    return running[end] - running[:-1]
+
+
+def not_nested(group: np.ndarray, end: np.ndarray) -> np.ndarray:
+    """Whether no ancestor of an entry belongs to the same group.
+
+    Parameters
+    ----------
+    group : (n,) int array
+        Group of each entry, in preorder; must not be negative.
+    end : (n,) int array
+        One past the subtree of each entry.
+
+    Notes
+    -----
+    Sorted by group and position, an entry lies below one of its own group exactly when the largest
+    end seen before it in its group is past its position: a running maximum by group. O(n log n).
+
+    >>> not_nested(np.array([0, 1, 0, 1]), np.array([4, 3, 3, 4])).tolist()
+    [True, True, False, True]
+    """
+    count = len(group)
+    if count == 0:
+        return np.zeros(0, bool)
+    order = np.argsort(group, kind="stable")
+    sorted_group = group[order].astype(np.int64)
+    reach = np.maximum.accumulate(sorted_group * (count + 1) + end[order])
+    before = np.concatenate(([0], reach[:-1])) - sorted_group * (count + 1)
+    result = np.empty(count, bool)
+    result[order] = before <= order
+    return result
+
+
+def _preorder(parent: np.ndarray) -> np.ndarray:
+    """Positions of the contexts in preorder; children keep their order. parent < own index, -1 = root."""
+    count = len(parent)
+    child = np.arange(1, count + 1)
+    links = csr_array((np.ones(count, np.int8), (parent + 1, child)), shape=(count + 1, count + 1))
+    order = depth_first_order(links, 0, directed=True, return_predecessors=False)
+    return order[1:].astype(np.int64) - 1
+
+
+def _depths(parent: np.ndarray) -> np.ndarray:
+    """Depth of each context by doubling steps towards the root: O(n log depth)."""
+    depth = (parent >= 0).astype(np.int64)
+    jump = parent.copy()
+    while (jump >= 0).any():
+        live = np.flatnonzero(jump >= 0)
+        target = jump[live]
+        step = depth[target]
+        depth[live] += step
+        jump[live] = jump[target]
+    return depth
+
+
+def _ends(parent: np.ndarray, depth: np.ndarray) -> np.ndarray:
+    """One past each subtree, preorder given, level by level from the deepest up."""
+    count = len(parent)
+    size = np.ones(count, np.int64)
+    order = np.argsort(depth, kind="stable")
+    levels = np.searchsorted(depth[order], np.arange(1, int(depth.max(initial=0)) + 2))
+    for level in range(len(levels) - 1, 0, -1):
+        rows = order[levels[level - 1] : levels[level]]
+        np.add.at(size, parent[rows], size[rows])
+    return np.arange(count) + size
+
+
+def _compensated(tables: RunTables) -> np.ndarray:
+    """Self times with the recorder's own cost taken off, never below zero.
+
+    Each entry of a context costs something between its own two clock readings (booked on itself)
+    and something outside them (booked on its caller).
+    """
+    facts = tables.facts
+    builtin = tables.function_kind[tables.function] == KIND_BUILTIN
+    entries = (tables.calls + tables.resumes).astype(np.float64)
+    inside = entries * np.where(builtin, facts.builtin_inside_ns, facts.python_inside_ns)
+    outside = entries * np.where(builtin, facts.builtin_outside_ns, facts.python_outside_ns)
+    called = tables.parent >= 0
+    on_caller = np.bincount(tables.parent[called], outside[called], minlength=len(tables.parent))
+    left = tables.self_ns - inside - on_caller
+    left[tables.parent < 0] = tables.self_ns[tables.parent < 0]
+    return np.maximum(np.rint(left), 0).astype(np.int64)
+
+
+def build_profile(tables: RunTables, layers: tuple[str, ...] | None = None) -> Profile:
+    """Put the contexts of a run in preorder and deduct the recorder's own cost.
+
+    Parameters
+    ----------
+    tables : RunTables
+    layers : tuple of str, optional
+        Name of the layer of each function; "mine" for all when left out.
+    """
+    order = _preorder(tables.parent)
+    place = np.empty(len(order) + 1, np.int64)
+    place[order] = np.arange(len(order))
+    place[-1] = -1
+    parent = place[tables.parent[order]]
+    depth = _depths(parent)
+    functions = FunctionTable(
+        kind=tables.function_kind,
+        name=tables.function_name,
+        module=tables.function_module,
+        file=tables.function_file,
+        first_line=tables.function_line,
+        layer=layers or ("mine",) * len(tables.function_name),
+    )
+    return Profile(
+        functions=functions,
+        parent=parent,
+        end=_ends(parent, depth),
+        depth=depth,
+        function=tables.function[order].astype(np.int64),
+        line=tables.line[order],
+        calls=tables.calls[order],
+        resumes=tables.resumes[order],
+        thread=tables.thread[order],
+        self_ns=_compensated(tables)[order],
+        raw_self_ns=tables.self_ns[order],
+        waiting_ns=tables.waiting_ns[order],
+        thread_name=tables.thread_name,
+        overflow_calls=tables.overflow_calls,
+        overflow_resumes=tables.overflow_resumes,
+        line_function=tables.line_function,
+        line_number=tables.line_number,
+        line_hits=tables.line_hits,
+        line_self_ns=tables.line_self_ns,
+        facts=tables.facts,
+    )
+
+
+__all__ = ["KIND_BUILTIN", "KIND_PYTHON", "KIND_THREAD", "FunctionTable", "Profile", "build_profile",
+           "not_nested", "subtree_sums"]  # fmt: skip

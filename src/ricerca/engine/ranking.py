@@ -1,0 +1,102 @@
+"""Figures by function: self and inclusive time, calls, first-entry calls, resumes."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from ricerca.engine.profile import KIND_THREAD, Profile
+
+ORDERS = ("self", "inclusive", "calls", "per call")
+
+
+@dataclass(frozen=True)
+class FunctionFigures:
+    """One entry a function of the profile, in the order of its function table. Times in ns."""
+
+    calls: np.ndarray
+    first_entry_calls: np.ndarray
+    resumes: np.ndarray
+    self_ns: np.ndarray
+    inclusive_ns: np.ndarray
+    raw_self_ns: np.ndarray
+    raw_inclusive_ns: np.ndarray
+    waiting_ns: np.ndarray
+    shown: np.ndarray
+    """Whether the function is one of the program (and not the start of a thread)."""
+
+    @property
+    def per_call_ns(self) -> np.ndarray:
+        """Inclusive time per first-entry call, 0 where there was none."""
+        return self.inclusive_ns / np.maximum(self.first_entry_calls, 1)
+
+    @property
+    def uncertain(self) -> np.ndarray:
+        """Whether more than half of the raw self time was the recorder's own cost."""
+        return self.self_ns * 2 < self.raw_self_ns
+
+
+def _by_function(profile: Profile, values: np.ndarray, where: np.ndarray | None = None) -> np.ndarray:
+    function = profile.function if where is None else profile.function[where]
+    chosen = values if where is None else values[where]
+    # bincount adds up in floating point; these sums must be exact
+    result = np.zeros(len(profile.functions), np.int64)
+    np.add.at(result, function, chosen)
+    return result
+
+
+def function_figures(profile: Profile) -> FunctionFigures:
+    """All figures by function.
+
+    Inclusive times and first-entry calls count only contexts whose function is not active already
+    above them, so recursion is counted once.
+    """
+    outermost = profile.outermost
+    calls = _by_function(profile, profile.calls) + profile.overflow_calls
+    return FunctionFigures(
+        calls=calls,
+        first_entry_calls=_by_function(profile, profile.calls, outermost),
+        resumes=_by_function(profile, profile.resumes) + profile.overflow_resumes,
+        self_ns=_by_function(profile, profile.self_ns),
+        inclusive_ns=_by_function(profile, profile.inclusive_ns, outermost),
+        raw_self_ns=_by_function(profile, profile.raw_self_ns),
+        raw_inclusive_ns=_by_function(profile, profile.raw_inclusive_ns, outermost),
+        waiting_ns=_by_function(profile, profile.waiting_ns),
+        shown=np.asarray(profile.functions.kind) != KIND_THREAD,
+    )
+
+
+def ranked(figures: FunctionFigures, by: str = "self") -> np.ndarray:
+    """Function numbers, the largest first; ties keep the order in which functions were first met.
+
+    Parameters
+    ----------
+    by : {"self", "inclusive", "calls", "per call"}
+    """
+    key = {
+        "self": figures.self_ns,
+        "inclusive": figures.inclusive_ns,
+        "calls": figures.calls,
+        "per call": figures.per_call_ns,
+    }[by]
+    order = np.argsort(-key, kind="stable")
+    return order[figures.shown[order]]
+
+
+def running_share(self_ns: np.ndarray, total_ns: int) -> np.ndarray:
+    """Share (0 to 1) of the whole that the first rows hold together.
+
+    >>> running_share(np.array([50, 30, 20]), 100).tolist()
+    [0.5, 0.8, 1.0]
+    """
+    return np.cumsum(self_ns) / max(total_ns, 1)
+
+
+def ceiling(self_ns: int, total_ns: int) -> float:
+    """Speed-up of the whole if this part cost nothing; infinite when it is the whole.
+
+    >>> ceiling(50, 100)
+    2.0
+    """
+    return total_ns / (total_ns - self_ns) if total_ns > self_ns else float("inf")

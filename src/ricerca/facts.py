@@ -1,0 +1,136 @@
+"""Rounds and comparisons as plain values: the JSON contract that scripts and build servers rely on."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from ricerca.engine.neighbours import Edges
+from ricerca.engine.profile import FunctionTable
+from ricerca.engine.ranking import ranked
+from ricerca.loading import Loaded, compared, judged
+
+THREAD_START = "<thread start>"
+
+
+def _names(table: FunctionTable, number: int) -> dict[str, Any]:
+    if number < 0:
+        return {"function": THREAD_START, "file": "", "line": 0}
+    return {"function": table.name[number], "file": table.file[number], "line": int(table.first_line[number])}
+
+
+def function_rows(loaded: Loaded, by: str = "self", top: int | None = None) -> list[dict[str, Any]]:
+    """One entry a function, the largest first."""
+    table, figures = loaded.profile.functions, loaded.figures
+    order = [int(n) for n in ranked(figures, by) if figures.calls[n] or figures.resumes[n] or figures.raw_self_ns[n]]
+    return [
+        {
+            "function": table.name[n],
+            "module": table.module[n],
+            "file": table.file[n],
+            "line": int(table.first_line[n]),
+            "layer": table.layer[n],
+            "calls": int(figures.calls[n]),
+            "first_entry_calls": int(figures.first_entry_calls[n]),
+            "resumes": int(figures.resumes[n]),
+            "self_ns": int(figures.self_ns[n]),
+            "inclusive_ns": int(figures.inclusive_ns[n]),
+            "waiting_ns": int(figures.waiting_ns[n]),
+            "raw_self_ns": int(figures.raw_self_ns[n]),
+            "raw_inclusive_ns": int(figures.raw_inclusive_ns[n]),
+        }
+        for n in order[:top]
+    ]
+
+
+def line_rows(loaded: Loaded, top: int | None = None) -> list[dict[str, Any]]:
+    """One entry a line, the dearest first."""
+    table, lines = loaded.line_profile.functions, loaded.lines
+    count = len(lines) if top is None else min(top, len(lines))
+    return [
+        {
+            "file": table.file[lines.function[row]],
+            "line": int(lines.line[row]),
+            "function": table.name[lines.function[row]],
+            "hits": None if lines.hits[row] < 0 else int(lines.hits[row]),
+            "self_ns": None if lines.self_ns[row] < 0 else int(lines.self_ns[row]),
+            "call_ns": int(lines.call_ns[row]),
+        }
+        for row in range(count)
+    ]
+
+
+def edge_rows(loaded: Loaded, top: int | None = None) -> list[dict[str, Any]]:
+    """One entry for each caller, callee and line, the dearest first."""
+    table, found = loaded.profile.functions, loaded.edges
+    count = len(found) if top is None else min(top, len(found))
+    return [_edge(table, found, row) for row in range(count)]
+
+
+def _edge(table: FunctionTable, found: Edges, row: int) -> dict[str, Any]:
+    return {
+        "caller": _names(table, int(found.caller[row])),
+        "callee": _names(table, int(found.callee[row])),
+        "line": int(found.line[row]),
+        "calls": int(found.calls[row]),
+        "inclusive_ns": int(found.inclusive_ns[row]),
+    }
+
+
+def _threads(loaded: Loaded) -> list[dict[str, Any]]:
+    profile = loaded.profile
+    return [
+        {"name": profile.thread_name[profile.thread[top]], "total_ns": int(profile.inclusive_ns[top])}
+        for top in np.flatnonzero(profile.parent < 0)
+    ]
+
+
+def round_facts(loaded: Loaded, study: str) -> dict[str, Any]:
+    """What is known of a round as a whole."""
+    profile, facts, plain_ns = loaded.profile, loaded.profile.facts, loaded.plain_ns
+    return {
+        "study": study,
+        "round": loaded.round.number,
+        "round_name": loaded.round.name,
+        "program": list(loaded.round.subject.program),
+        "python": facts.python,
+        "exit_status": loaded.run.exit_status,
+        "complete": loaded.run.complete,
+        "total_ns": profile.total_ns,
+        "raw_total_ns": profile.raw_total_ns,
+        "plain_total_ns": plain_ns,
+        "calls": profile.total_calls,
+        "contexts": int((profile.parent >= 0).sum()),
+        "overhead": {
+            "per_call_ns": round(facts.python_inside_ns + facts.python_outside_ns, 1),
+            "factor": round(profile.raw_total_ns / plain_ns, 3) if plain_ns else None,
+        },
+        "threads": _threads(loaded),
+    }
+
+
+def comparison_facts(base: Loaded, new: Loaded, study: str) -> dict[str, Any]:
+    """Two rounds beside each other."""
+    found, verdict = compared(base, new), judged(base, new)
+    functions = []
+    for row, match in enumerate(found.matches):
+        side, number = (found.new, match.new) if match.new >= 0 else (found.base, match.base)
+        functions.append(
+            {
+                **_names(side.functions, number),
+                "base_line": int(found.base.functions.first_line[match.base]) if match.base >= 0 else None,
+                "match": match.kind,
+                "calls": found.calls[row].tolist(),
+                "self_ns": found.self_ns[row].tolist(),
+                "inclusive_ns": found.inclusive_ns[row].tolist(),
+            }
+        )
+    return {
+        "base": round_facts(base, study),
+        "new": round_facts(new, study),
+        "speedup": round(verdict.ratio, 4),
+        "interval": [round(end, 4) for end in verdict.interval] if verdict.interval else None,
+        "verdict": verdict.verdict,
+        "functions": functions,
+    }

@@ -1,0 +1,110 @@
+"""From a study's round to what the engine reads: profiles, sources, comparisons."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import cached_property
+
+from ricerca.engine.believable import Speedup, median_ns, speedup
+from ricerca.engine.comparison import Comparison, compare
+from ricerca.engine.layers import layers_of
+from ricerca.engine.lines import LineFigures, line_figures
+from ricerca.engine.neighbours import Edges, edges
+from ricerca.engine.profile import KIND_BUILTIN, KIND_PYTHON, Profile, build_profile
+from ricerca.engine.ranking import FunctionFigures, function_figures
+from ricerca.engine.source import body_of
+from ricerca.errors import InputError
+from ricerca.recording.model import RunTables
+from ricerca.study.store import LINE, RECORDED, Round, Run, Study
+
+
+@dataclass(frozen=True)
+class Loaded:
+    """One round, read: its main profile, its line figures, its sources by file name."""
+
+    round: Round
+    run: Run
+    profile: Profile
+    line_profile: Profile
+    sources: Mapping[str, str]
+    """Texts as they were recorded."""
+
+    @cached_property
+    def figures(self) -> FunctionFigures:
+        """Figures by function."""
+        return function_figures(self.profile)
+
+    @cached_property
+    def lines(self) -> LineFigures:
+        """Figures by line; of the line run where there is one."""
+        return line_figures(self.line_profile)
+
+    @cached_property
+    def edges(self) -> Edges:
+        """Callers and callees."""
+        return edges(self.profile)
+
+    @property
+    def plain_ns(self) -> int | None:
+        """Median of the plain runs."""
+        return median_ns(self.round.plain_ns)
+
+    @property
+    def best_total_ns(self) -> int:
+        """What the round takes: plain where that was measured, else compensated."""
+        return self.plain_ns or self.profile.total_ns
+
+    @cached_property
+    def texts(self) -> dict[int, str]:
+        """Body of each Python function, to tell one that was only renamed."""
+        functions = self.profile.functions
+        return {
+            number: body_of(self.sources[functions.file[number]], int(functions.first_line[number]))
+            for number in range(len(functions))
+            if functions.kind[number] == KIND_PYTHON
+            and functions.file[number] in self.sources
+            and functions.layer[number] == "mine"
+        }
+
+
+def profile_of(tables: RunTables, roots: tuple[str, ...]) -> Profile:
+    """A profile with its layers found."""
+    builtin = [int(kind) == KIND_BUILTIN for kind in tables.function_kind]
+    return build_profile(tables, layers_of(tables.function_file, tables.function_module, builtin, roots))
+
+
+def load(study: Study, number: int | None = None) -> Loaded:
+    """Read a round.
+
+    Raises
+    ------
+    InputError
+        The round is not there or has no recording.
+    """
+    one = study.round(number)
+    run = one.last_run(RECORDED) or one.last_run(LINE)
+    if run is None:
+        raise InputError(f"Round {one.number} “{one.name}” has no recorded run.", "Record it again.")
+    profile = profile_of(study.tables(run.id), one.subject.roots)
+    line_run = one.last_run(LINE)
+    line_profile = profile
+    if line_run is not None and line_run.id != run.id:
+        line_profile = profile_of(study.tables(line_run.id), one.subject.roots)
+    hashes = study.sources(run.id)
+    if line_run is not None:
+        hashes = {**study.sources(line_run.id), **hashes}
+    return Loaded(one, run, profile, line_profile, {file: study.source_text(digest) for file, digest in hashes.items()})
+
+
+def compared(base: Loaded, new: Loaded) -> Comparison:
+    """Two rounds, functions paired."""
+    return compare(base.profile, new.profile, base.texts, new.texts)
+
+
+def judged(base: Loaded, new: Loaded) -> Speedup:
+    """Speed-up of one round over another: from plain runs; from compensated totals, without a verdict, where there are none."""
+    found = speedup(base.round.plain_ns, new.round.plain_ns)
+    if found.ratio == found.ratio:
+        return found
+    return Speedup(base.profile.total_ns / max(new.profile.total_ns, 1), None, found.verdict)

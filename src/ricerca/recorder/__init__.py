@@ -1,0 +1,1 @@
+"""What runs inside the measured process; nothing here is imported by the rest of Ricerca."""

@@ -1,0 +1,374 @@
+#include "arena.h"
+
+#include <errno.h>
+#include <fcntl.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/mman.h>
+#include <sys/resource.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#define CHUNK_BYTES (64u * 1024u)
+#define WAIT_NS 20000.0
+#define CLOCK_MEASURE_NS 200000u
+#define LEAST_LIMIT_BYTES (1024u * 1024u)
+
+static const char *const TABLE_NAMES[TABLE_COUNT] = {"strings", "functions", "threads", "lines", "contexts"};
+static const uint32_t FULL_FLAGS[TABLE_COUNT] = {
+    FLAG_STRINGS_FULL, FLAG_FUNCTIONS_FULL, FLAG_THREADS_FULL, FLAG_LINES_FULL, FLAG_CONTEXTS_FULL};
+static const uint64_t RECORD_BYTES[TABLE_COUNT] = {
+    1, sizeof(function_record), sizeof(thread_record), sizeof(line_record), sizeof(context_record)};
+
+_Static_assert(sizeof(header) <= DIRECTORY_OFFSET, "the header runs into the directory");
+_Static_assert(sizeof(context_record) == 64, "a context is one cache line");
+
+static uint64_t page_up(uint64_t bytes) { return (bytes + 4095u) & ~(uint64_t)4095u; }
+
+/* Room on the disk before the pages are touched: a full disk must be an answer here, not a signal later. */
+static int reserve(arena *self, uint64_t offset, uint64_t bytes)
+{
+    if (self->head != NULL && self->head->allocated_bytes + bytes > self->head->limit_bytes) {
+        self->head->flags |= FLAG_LIMIT_REACHED;
+        return ENOSPC;
+    }
+    int failed;
+    do {
+        failed = posix_fallocate(self->fd, (off_t)offset, (off_t)bytes);
+    } while (failed == EINTR);
+    if (failed && self->head != NULL) {
+        self->head->flags |= FLAG_DISK_FULL;
+    }
+    if (!failed && self->head != NULL) {
+        self->head->allocated_bytes += bytes;
+    }
+    return failed;
+}
+
+/* Makes room for count more records; 0 when there is none. */
+static int room(arena *self, int which, uint64_t count)
+{
+    table_row *row = &self->tables[which];
+    uint64_t needed = (row->count + count) * row->record_bytes;
+    if (row->count + count > row->capacity) {
+        self->head->flags |= FULL_FLAGS[which] | FLAG_LIMIT_REACHED;
+        return 0;
+    }
+    while (needed > row->allocated_bytes) {
+        /* Steps grow with the table, so that a large one asks the file system seldom. */
+        uint64_t step = page_up(row->allocated_bytes / 4 + CHUNK_BYTES);
+        uint64_t left = page_up(row->capacity * row->record_bytes) - row->allocated_bytes;
+        if (step > left) {
+            step = left;
+        }
+        if (reserve(self, row->offset_bytes + row->allocated_bytes, step) != 0) {
+            self->head->flags |= FULL_FLAGS[which];
+            return 0;
+        }
+        row->allocated_bytes += step;
+    }
+    return 1;
+}
+
+static uint64_t usable_bytes(uint64_t limit_bytes)
+{
+    struct rlimit allowed;
+    if (getrlimit(RLIMIT_FSIZE, &allowed) == 0 && allowed.rlim_cur != RLIM_INFINITY
+        && allowed.rlim_cur < limit_bytes) {
+        return allowed.rlim_cur;
+    }
+    return limit_bytes;
+}
+
+/* Shares the limit out among the tables: contexts get what the others leave. */
+static void share_out(uint64_t limit_bytes, uint64_t capacities[TABLE_COUNT])
+{
+    capacities[TABLE_STRINGS] = limit_bytes / 16;
+    capacities[TABLE_FUNCTIONS] = limit_bytes / 16 / sizeof(function_record);
+    capacities[TABLE_THREADS] = limit_bytes / 128 / sizeof(thread_record);
+    capacities[TABLE_LINES] = limit_bytes / 32 / sizeof(line_record);
+    capacities[TABLE_CONTEXTS] = (limit_bytes - limit_bytes / 5) / sizeof(context_record);
+    if (capacities[TABLE_CONTEXTS] > UINT32_MAX / 2) {
+        capacities[TABLE_CONTEXTS] = UINT32_MAX / 2;
+    }
+}
+
+static void *slots_of(uint64_t count)
+{
+    void *slots = mmap(NULL, count * sizeof(uint32_t), PROT_READ | PROT_WRITE,
+                       MAP_PRIVATE | MAP_ANONYMOUS, -1, 0);
+    return slots == MAP_FAILED ? NULL : slots;
+}
+
+static void lay_out(arena *self, const uint64_t capacities[TABLE_COUNT])
+{
+    uint64_t offset = HEADER_BYTES;
+    for (int i = 0; i < TABLE_COUNT; i++) {
+        table_row *row = &self->tables[i];
+        memset(row, 0, sizeof *row);
+        strncpy(row->name, TABLE_NAMES[i], sizeof row->name - 1);
+        row->offset_bytes = offset;
+        row->record_bytes = RECORD_BYTES[i];
+        row->capacity = capacities[i];
+        offset += page_up(capacities[i] * RECORD_BYTES[i]);
+    }
+    self->strings = self->base + self->tables[TABLE_STRINGS].offset_bytes;
+    self->functions = (function_record *)(self->base + self->tables[TABLE_FUNCTIONS].offset_bytes);
+    self->threads = (thread_record *)(self->base + self->tables[TABLE_THREADS].offset_bytes);
+    self->lines = (line_record *)(self->base + self->tables[TABLE_LINES].offset_bytes);
+    self->contexts = (context_record *)(self->base + self->tables[TABLE_CONTEXTS].offset_bytes);
+}
+
+static void start_header(arena *self, uint64_t limit_bytes, uint32_t python_hex)
+{
+    header *head = self->head;
+    head->format = RICERCA_FORMAT;
+    head->endian = RICERCA_ENDIAN;
+    head->file_bytes = self->mapped_bytes;
+    head->limit_bytes = limit_bytes;
+    head->allocated_bytes = HEADER_BYTES;
+    head->pid = (uint32_t)getpid();
+    head->python_hex = python_hex;
+    head->table_count = TABLE_COUNT;
+    self->ns_per_tick = clock_choose(CLOCK_MEASURE_NS);
+    self->wait_ticks = (uint64_t)(WAIT_NS / self->ns_per_tick);
+    head->clock = clock_kind;
+    head->ns_per_tick = self->ns_per_tick;
+    head->start_unix_ns = timespec_ns(CLOCK_REALTIME);
+    head->start_mono_ns = mono_ns();
+    head->start_ticks = clock_ticks();
+    head->last_mono_ns = head->start_mono_ns;
+    head->last_ticks = head->start_ticks;
+    head->state = STATE_RECORDING;
+}
+
+int arena_open(arena *self, const char *path, uint64_t limit_bytes, uint32_t python_hex)
+{
+    uint64_t capacities[TABLE_COUNT];
+    int failed = 0;
+    memset(self, 0, sizeof *self);
+    self->base = MAP_FAILED;
+    self->fd = open(path, O_RDWR | O_CLOEXEC);
+    if (self->fd < 0) {
+        return errno;
+    }
+    limit_bytes = usable_bytes(limit_bytes);
+    share_out(limit_bytes, capacities);
+    uint64_t bytes = HEADER_BYTES;
+    for (int i = 0; i < TABLE_COUNT; i++) {
+        bytes += page_up(capacities[i] * RECORD_BYTES[i]);
+    }
+    if (limit_bytes < LEAST_LIMIT_BYTES) {
+        failed = EFBIG;
+        goto done;
+    }
+    if (reserve(self, 0, HEADER_BYTES) != 0) {
+        failed = ENOSPC;
+        goto done;
+    }
+    if (ftruncate(self->fd, (off_t)bytes) != 0) {
+        failed = errno;
+        goto done;
+    }
+    self->mapped_bytes = bytes;
+    self->base = mmap(NULL, bytes, PROT_READ | PROT_WRITE, MAP_SHARED, self->fd, 0);
+    if (self->base == MAP_FAILED) {
+        failed = errno;
+        goto done;
+    }
+    self->head = (header *)self->base;
+    self->tables = (table_row *)(self->base + DIRECTORY_OFFSET);
+    lay_out(self, capacities);
+    start_header(self, limit_bytes, python_hex);
+    self->slot_mask = (1u << 14) - 1;
+    self->slots = slots_of((uint64_t)self->slot_mask + 1);
+    self->line_slot_mask = (1u << 12) - 1;
+    self->line_slots = slots_of((uint64_t)self->line_slot_mask + 1);
+    for (int i = 0; i < TABLE_COUNT; i++) {
+        if (!room(self, i, 1)) {
+            failed = ENOSPC;
+            goto done;
+        }
+        self->tables[i].count = 1; /* the placeholder */
+    }
+    if (self->slots == NULL || self->line_slots == NULL) {
+        failed = ENOMEM;
+        goto done;
+    }
+    memcpy(self->head->magic, RICERCA_MAGIC, sizeof RICERCA_MAGIC);
+done:
+    if (failed) {
+        arena_unmap(self);
+    }
+    return failed;
+}
+
+void arena_unmap(arena *self)
+{
+    if (self->base != MAP_FAILED) {
+        munmap(self->base, self->mapped_bytes);
+    }
+    if (self->slots != NULL) {
+        munmap(self->slots, ((size_t)self->slot_mask + 1) * sizeof *self->slots);
+    }
+    if (self->line_slots != NULL) {
+        munmap(self->line_slots, ((size_t)self->line_slot_mask + 1) * sizeof *self->line_slots);
+    }
+    close(self->fd);
+    memset(self, 0, sizeof *self);
+}
+
+void arena_beat(arena *self)
+{
+    self->head->last_ticks = clock_ticks();
+    self->head->last_mono_ns = mono_ns();
+}
+
+void arena_close(arena *self)
+{
+    if (self->head == NULL || self->head->pid != (uint32_t)getpid()) {
+        return;
+    }
+    arena_beat(self);
+    self->head->state = STATE_CLOSED;
+}
+
+uint32_t arena_string(arena *self, const char *text, size_t bytes)
+{
+    table_row *row = &self->tables[TABLE_STRINGS];
+    if (bytes == 0 || !room(self, TABLE_STRINGS, bytes)) {
+        return 0;
+    }
+    uint32_t offset = (uint32_t)row->count;
+    memcpy(self->strings + offset, text, bytes);
+    row->count += bytes;
+    return offset;
+}
+
+uint32_t arena_function(arena *self, const function_record *record)
+{
+    table_row *row = &self->tables[TABLE_FUNCTIONS];
+    if (!room(self, TABLE_FUNCTIONS, 1)) {
+        return 0;
+    }
+    uint32_t index = (uint32_t)row->count;
+    self->functions[index] = *record;
+    row->count++;
+    return index;
+}
+
+/* Puts index into slots; key_of gives the hash of a record already there. */
+static void slot_in(uint32_t *slots, uint32_t mask, uint32_t hash, uint32_t index)
+{
+    uint32_t slot = hash & mask;
+    while (slots[slot] != 0) {
+        slot = (slot + 1) & mask;
+    }
+    slots[slot] = index;
+}
+
+static uint32_t hash_of_context(const arena *self, uint32_t index)
+{
+    const context_record *record = &self->contexts[index];
+    return context_hash(record->parent, record->function, record->line);
+}
+
+static uint32_t hash_of_line(const arena *self, uint32_t index)
+{
+    return context_hash(self->lines[index].function, self->lines[index].line, 0);
+}
+
+/* Doubles a hash; when memory is short the old one stays and merely gets fuller. */
+static void grow(const arena *self, uint32_t **slots, uint32_t *mask, uint64_t count,
+                 uint32_t (*hash)(const arena *, uint32_t))
+{
+    uint64_t size = ((uint64_t)*mask + 1) * 2;
+    if (size > (uint64_t)1 << 31) {
+        return;
+    }
+    uint32_t *bigger = slots_of(size);
+    if (bigger == NULL) {
+        return;
+    }
+    for (uint64_t i = 1; i < count; i++) {
+        slot_in(bigger, (uint32_t)(size - 1), hash(self, (uint32_t)i), (uint32_t)i);
+    }
+    munmap(*slots, ((uint64_t)*mask + 1) * sizeof(uint32_t));
+    *slots = bigger;
+    *mask = (uint32_t)(size - 1);
+}
+
+static int crowded(uint64_t count, uint32_t mask) { return count * 2 > (uint64_t)mask; }
+static int bursting(uint64_t count, uint32_t mask) { return count * 10 > (uint64_t)mask * 9; }
+
+uint32_t arena_new_context(arena *self, uint32_t parent, uint32_t function, uint32_t line)
+{
+    table_row *row = &self->tables[TABLE_CONTEXTS];
+    if (crowded(row->count, self->slot_mask)) {
+        grow(self, &self->slots, &self->slot_mask, row->count, hash_of_context);
+    }
+    if (bursting(row->count, self->slot_mask) || !room(self, TABLE_CONTEXTS, 1)) {
+        self->head->flags |= FLAG_CONTEXTS_FULL;
+        return 0;
+    }
+    uint32_t index = (uint32_t)row->count;
+    context_record *record = &self->contexts[index];
+    record->parent = parent;
+    record->function = function;
+    record->line = line;
+    record->depth = parent == 0 ? 0 : self->contexts[parent].depth + 1;
+    record->thread = self->contexts[parent].thread;
+    row->count++;
+    slot_in(self->slots, self->slot_mask, context_hash(parent, function, line), index);
+    self->contexts[parent].hint = parent == 0 ? 0 : index;
+    return index;
+}
+
+uint32_t arena_thread(arena *self, uint64_t native_id, uint32_t root_function)
+{
+    table_row *row = &self->tables[TABLE_THREADS];
+    if (!room(self, TABLE_THREADS, 1)) {
+        return 0;
+    }
+    uint32_t index = (uint32_t)row->count;
+    /* Each root's line is its thread's number: two threads never share a root. */
+    uint32_t root = arena_new_context(self, 0, root_function, index);
+    if (root == 0) {
+        return 0;
+    }
+    self->contexts[root].thread = index;
+    thread_record *record = &self->threads[index];
+    memset(record, 0, sizeof *record);
+    record->native_id = native_id;
+    record->root = root;
+    record->top = root;
+    record->start_ticks = clock_ticks();
+    record->last_ticks = record->start_ticks;
+    row->count++;
+    return index;
+}
+
+uint32_t arena_line(arena *self, uint32_t function, uint32_t line)
+{
+    table_row *row = &self->tables[TABLE_LINES];
+    uint32_t hash = context_hash(function, line, 0), index;
+    uint32_t slot = hash & self->line_slot_mask;
+    while ((index = self->line_slots[slot]) != 0) {
+        if (self->lines[index].function == function && self->lines[index].line == line) {
+            return index;
+        }
+        slot = (slot + 1) & self->line_slot_mask;
+    }
+    if (crowded(row->count, self->line_slot_mask)) {
+        grow(self, &self->line_slots, &self->line_slot_mask, row->count, hash_of_line);
+    }
+    if (bursting(row->count, self->line_slot_mask) || !room(self, TABLE_LINES, 1)) {
+        return 0;
+    }
+    index = (uint32_t)row->count;
+    self->lines[index].function = function;
+    self->lines[index].line = line;
+    row->count++;
+    slot_in(self->line_slots, self->line_slot_mask, hash, index);
+    return index;
+}

@@ -1,0 +1,72 @@
+/* The tables of a recording in one sparse memory-mapped file. Knows nothing of Python.
+ * All functions are called under the interpreter's lock; readers may look on from another process. */
+#ifndef RICERCA_ARENA_H
+#define RICERCA_ARENA_H
+
+#include <stddef.h>
+#include <stdint.h>
+
+#include "clock.h"
+#include "layout.h"
+
+typedef struct {
+    uint8_t *base;
+    size_t mapped_bytes;
+    int fd;
+    header *head;
+    table_row *tables;
+    function_record *functions;
+    context_record *contexts;
+    thread_record *threads;
+    line_record *lines;
+    uint8_t *strings;
+    uint32_t *slots;        /* hash of contexts, private memory; 0 = empty */
+    uint32_t slot_mask;
+    uint32_t *line_slots;   /* hash of lines */
+    uint32_t line_slot_mask;
+    uint64_t wait_ticks;    /* a gap longer than this asks the thread's CPU clock */
+    double ns_per_tick;
+} arena;
+
+/* 0, or an errno. The file must exist and be empty; on failure nothing stays mapped. */
+int arena_open(arena *self, const char *path, uint64_t limit_bytes, uint32_t python_hex);
+void arena_close(arena *self);
+void arena_unmap(arena *self);
+void arena_beat(arena *self);
+
+/* Each returns the new record's index, 0 when its table is full (index 0 is a placeholder). */
+uint32_t arena_string(arena *self, const char *text, size_t bytes);
+uint32_t arena_function(arena *self, const function_record *record);
+uint32_t arena_thread(arena *self, uint64_t native_id, uint32_t root_function);
+uint32_t arena_new_context(arena *self, uint32_t parent, uint32_t function, uint32_t line);
+uint32_t arena_line(arena *self, uint32_t function, uint32_t line);
+
+static inline uint32_t context_hash(uint32_t parent, uint32_t function, uint32_t line)
+{
+    uint64_t key = ((uint64_t)parent << 32 | function) * 0x9E3779B97F4A7C15u;
+    key ^= (uint64_t)line * 0xC2B2AE3D27D4EB4Fu;
+    return (uint32_t)(key >> 32) ^ (uint32_t)key;
+}
+
+/* The child of parent for this callee and call site, or 0 where there is none yet. */
+static inline uint32_t arena_find_context(const arena *self, uint32_t parent, uint32_t function, uint32_t line)
+{
+    const context_record *contexts = self->contexts;
+    uint32_t child = contexts[parent].hint;
+    if (contexts[child].function == function && contexts[child].line == line
+        && contexts[child].parent == parent) {
+        return child;
+    }
+    uint32_t slot = context_hash(parent, function, line) & self->slot_mask;
+    while ((child = self->slots[slot]) != 0) {
+        const context_record *record = &contexts[child];
+        if (record->parent == parent && record->function == function && record->line == line) {
+            self->contexts[parent].hint = child;
+            return child;
+        }
+        slot = (slot + 1) & self->slot_mask;
+    }
+    return 0;
+}
+
+#endif

@@ -1,0 +1,419 @@
+/* Events from the interpreter's C-level profile hook (3.9 to 3.11), and from its trace hook for the
+ * lines of chosen code. */
+#include "recorder.h"
+
+#include <frameobject.h>
+#include <string.h>
+
+#define CAPSULE "ricerca.stack"
+#define NAME_TRIES 64u
+
+static recorder *current; /* the one recording of this process */
+static const PyMethodDef *thread_starters[2];
+
+static int profile_event(PyObject *capsule, PyFrameObject *frame, int what, PyObject *arg);
+
+/* The running instruction as a byte offset, below 0 before the first. */
+static inline int last_instruction(PyFrameObject *frame)
+{
+#if PY_VERSION_HEX >= 0x030B0000
+    return PyFrame_GetLasti(frame);
+#elif PY_VERSION_HEX >= 0x030A0000
+    return frame->f_lasti * 2;
+#else
+    return frame->f_lasti;
+#endif
+}
+
+/* A new reference. */
+static inline PyCodeObject *code_of(PyFrameObject *frame)
+{
+#if PY_VERSION_HEX >= 0x03090000
+    return PyFrame_GetCode(frame);
+#endif
+}
+
+/* A new reference, or NULL. */
+static PyObject *globals_of(PyFrameObject *frame)
+{
+#if PY_VERSION_HEX >= 0x030B0000
+    return PyFrame_GetGlobals(frame);
+#else
+    Py_INCREF(frame->f_globals);
+    return frame->f_globals;
+#endif
+}
+
+static code_info *info_of(recorder *self, PyFrameObject *frame, PyCodeObject *code)
+{
+    void *known = NULL;
+    _PyCode_GetExtra((PyObject *)code, self->known.extra_index, &known);
+    if (__builtin_expect(known == NULL, 0)) {
+        PyObject *globals = globals_of(frame);
+        known = names_code(&self->known, code, globals);
+        Py_XDECREF(globals);
+    }
+    return known;
+}
+
+/* The line of a caller from which it makes the call that is under way, 0 where that is not known. */
+static inline uint32_t line_of_call(const stack_entry *caller)
+{
+    if (caller->code == NULL) {
+        return 0;
+    }
+    PyFrameObject *frame = (PyFrameObject *)caller->frame;
+    if (__builtin_expect(caller->code->lines == NULL, 0)) {
+        PyCodeObject *code = code_of(frame);
+        names_lines(caller->code, code);
+        Py_DECREF(code);
+    }
+    uint32_t unit = (uint32_t)last_instruction(frame) / 2;
+    return caller->code->lines != NULL && unit < caller->code->unit_count ? caller->code->lines[unit] : 0;
+}
+
+static uint32_t new_context(recorder *self, stack *thread, uint32_t parent, uint32_t function, uint32_t line)
+{
+    if (thread->cpu_ticks == 0) {
+        stack_start_cpu_clock(thread);
+    }
+    if (thread->record->name_bytes == 0 && thread->name_tries < NAME_TRIES) {
+        thread->name_tries++;
+        names_thread(&self->known, thread->record);
+    }
+    return arena_new_context(&self->store, parent, function, line);
+}
+
+/* Entering a body: the first time is a call, going on after a suspension a resume, and an exception
+ * thrown into a body that never began is neither. */
+enum entry { ENTRY_CALL, ENTRY_RESUME, ENTRY_NEITHER };
+
+static inline enum entry entry_of(PyFrameObject *frame, const code_info *code)
+{
+    if (__builtin_expect(!code->resumable, 1)) {
+        return ENTRY_CALL;
+    }
+    int at = last_instruction(frame);
+    if (at == code->first_offset || (code->first_offset < 0 && at < 0)) {
+        return ENTRY_CALL;
+    }
+    return at > code->first_offset ? ENTRY_RESUME : ENTRY_NEITHER;
+}
+
+static inline void count(recorder *self, uint32_t context, uint32_t function, enum entry entry)
+{
+    if (__builtin_expect(context != 0, 1)) {
+        self->store.contexts[context].calls += entry == ENTRY_CALL;
+        self->store.contexts[context].resumes += entry == ENTRY_RESUME;
+    } else if (function != 0) {
+        self->store.functions[function].overflow_calls += entry == ENTRY_CALL;
+        self->store.functions[function].overflow_resumes += entry == ENTRY_RESUME;
+    }
+}
+
+static inline void enter(recorder *self, stack *thread, uint32_t function, PyFrameObject *frame, code_info *code,
+                         enum entry entry)
+{
+    const stack_entry *caller = &thread->entries[thread->depth];
+    uint32_t context = 0;
+    if (__builtin_expect(function != 0 && !caller->overflow, 1)) {
+        uint32_t line = line_of_call(caller);
+        context = arena_find_context(&self->store, caller->context, function, line);
+        if (__builtin_expect(context == 0, 0)) {
+            context = new_context(self, thread, caller->context, function, line);
+        }
+    }
+    count(self, context, function, entry);
+    stack_push(thread, frame, context, code);
+}
+
+static void enter_python(recorder *self, stack *thread, PyFrameObject *frame)
+{
+    static code_info unknown; /* stands in where memory is short */
+    PyCodeObject *code = code_of(frame);
+    code_info *info = info_of(self, frame, code);
+    Py_DECREF(code);
+    if (__builtin_expect(info == NULL, 0)) {
+        info = &unknown;
+    }
+    enter(self, thread, info->function, frame, info, entry_of(frame, info));
+}
+
+#if PY_VERSION_HEX < 0x030B0000
+/* Here an exception thrown into a body that never began looks like a start until it leaves again. */
+static void undo_if_never_begun(recorder *self, stack *thread, PyFrameObject *frame, PyObject *result)
+{
+    const stack_entry *top = &thread->entries[thread->depth];
+    if (result == NULL && frame->f_lasti < 0 && top->frame == frame && !top->overflow
+        && top->code != NULL && top->code->resumable) {
+        self->store.contexts[top->context].calls--;
+    }
+}
+#endif
+
+static void capsule_gone(PyObject *capsule)
+{
+    stack *thread = PyCapsule_GetPointer(capsule, CAPSULE);
+    if (thread != NULL) {
+        if (current != NULL && current->active) {
+            stack_end(thread);
+        }
+        stack_free(thread);
+    }
+}
+
+/* A new reference to a capsule with a fresh stack, or NULL with an error set. */
+static PyObject *new_stack(recorder *self, uint64_t native_id)
+{
+    stack *thread = stack_new(&self->store, native_id, self->thread_root);
+    if (thread == NULL) {
+        PyErr_NoMemory();
+        return NULL;
+    }
+    PyObject *capsule = PyCapsule_New(thread, CAPSULE, capsule_gone);
+    if (capsule == NULL) {
+        stack_free(thread);
+    }
+    return capsule;
+}
+
+static void hook_thread(PyThreadState *thread, Py_tracefunc event, PyObject *capsule)
+{
+    PyObject *old = thread->c_profileobj;
+    Py_INCREF(capsule);
+    thread->c_profilefunc = event;
+    thread->c_profileobj = capsule;
+#if PY_VERSION_HEX >= 0x030B0000
+    thread->cframe->use_tracing = 255;
+#elif PY_VERSION_HEX >= 0x030A0000
+    thread->cframe->use_tracing = 1;
+#else
+    thread->use_tracing = 1;
+#endif
+    Py_XDECREF(old);
+}
+
+static int line_event(PyObject *capsule, PyFrameObject *frame, int what, PyObject *arg);
+
+static void hook_lines(PyThreadState *thread, PyObject *capsule)
+{
+    Py_INCREF(capsule);
+    PyObject *old = thread->c_traceobj;
+    thread->c_tracefunc = line_event;
+    thread->c_traceobj = capsule;
+    Py_XDECREF(old);
+}
+
+/* A thread that was just started cannot run before we return: it gets its hook here, whoever started it. */
+static void hook_new_threads(recorder *self)
+{
+    PyThreadState *thread = PyInterpreterState_ThreadHead(PyThreadState_Get()->interp);
+    for (; thread != NULL; thread = PyThreadState_Next(thread)) {
+        if (thread->c_profilefunc != NULL) {
+            continue;
+        }
+        PyObject *capsule = new_stack(self, 0);
+        if (capsule == NULL) {
+            PyErr_Clear();
+            return;
+        }
+        hook_thread(thread, profile_event, capsule);
+        if (self->follow_lines) {
+            hook_lines(thread, capsule);
+        }
+        Py_DECREF(capsule);
+    }
+}
+
+static inline int starts_threads(PyObject *function)
+{
+    const PyMethodDef *method = ((PyCFunctionObject *)function)->m_ml;
+    return method == thread_starters[0] || method == thread_starters[1];
+}
+
+static int profile_event(PyObject *capsule, PyFrameObject *frame, int what, PyObject *arg)
+{
+    uint64_t now = clock_ticks();
+    stack *thread = ((stack **)capsule)[2]; /* PyCapsule's pointer, see check_capsule_layout */
+    recorder *self = current;
+    if (__builtin_expect(!self->active, 0)) {
+        return 0;
+    }
+    switch (what) {
+    case PyTrace_CALL:
+        stack_book(thread, now);
+        enter_python(self, thread, frame);
+        break;
+    case PyTrace_RETURN:
+#if PY_VERSION_HEX < 0x030B0000
+        undo_if_never_begun(self, thread, frame, arg);
+#endif
+        stack_leave(thread, frame, 0, now);
+        break;
+    case PyTrace_C_CALL:
+        stack_book(thread, now);
+        if (thread->depth != 0 && PyCFunction_Check(arg)) {
+            enter(self, thread, names_builtin(&self->known, arg), frame, NULL, ENTRY_CALL);
+        }
+        break;
+    case PyTrace_C_RETURN:
+    case PyTrace_C_EXCEPTION:
+        stack_leave(thread, frame, 1, now);
+        if (__builtin_expect(starts_threads(arg), 0)) {
+            hook_new_threads(self);
+        }
+        break;
+    default:
+        break;
+    }
+    return 0;
+}
+
+static int line_event(PyObject *capsule, PyFrameObject *frame, int what, PyObject *arg)
+{
+    (void)arg;
+    stack *thread = ((stack **)capsule)[2];
+    recorder *self = current;
+    if (!self->active) {
+        return 0;
+    }
+    if (what == PyTrace_CALL) {
+        PyCodeObject *code = code_of(frame);
+        const code_info *info = info_of(self, frame, code);
+        Py_DECREF(code);
+        if (info != NULL && !self->store.functions[info->function].chosen
+            && PyObject_SetAttrString((PyObject *)frame, "f_trace_lines", Py_False) != 0) {
+            PyErr_Clear();
+        }
+    } else if (what == PyTrace_LINE) {
+        uint64_t now = clock_ticks();
+        stack_entry *top = &thread->entries[thread->depth];
+        stack_book(thread, now);
+        if (thread->depth == 0 || top->code == NULL || top->overflow || top->frame != frame) {
+            return 0;
+        }
+        uint32_t function = self->store.contexts[top->context].function;
+        top->line = arena_line(&self->store, function, (uint32_t)PyFrame_GetLineNumber(frame));
+        self->store.lines[top->line].hits++;
+    }
+    return 0;
+}
+
+/* Before the program: waits for the frame in which it begins, which is __main__'s own module body,
+ * or the one that looks a module up for -m. */
+static int begins_program(PyFrameObject *frame)
+{
+    PyCodeObject *code = code_of(frame);
+    PyObject *globals = globals_of(frame);
+    const char *name = PyUnicode_AsUTF8(code->co_name);
+    const char *wanted = NULL;
+    PyObject *module = globals == NULL ? NULL : PyDict_GetItemString(globals, "__name__");
+    const char *owner = module != NULL && PyUnicode_Check(module) ? PyUnicode_AsUTF8(module) : NULL;
+    if (owner != NULL && strcmp(owner, "__main__") == 0) {
+        wanted = "<module>";
+    } else if (owner != NULL && strcmp(owner, "runpy") == 0) {
+        wanted = "_run_module_as_main";
+    }
+    int begins = name != NULL && wanted != NULL && strcmp(name, wanted) == 0;
+    PyErr_Clear();
+    Py_DECREF(code);
+    Py_XDECREF(globals);
+    return begins;
+}
+
+/* Our start-up module must not show where the program has none of its own. */
+static void forget_entry_module(void)
+{
+    PyObject *modules = PyImport_GetModuleDict();
+    PyObject *entry = modules == NULL ? NULL : PyDict_GetItemString(modules, "sitecustomize");
+    PyObject *space = entry != NULL && PyModule_Check(entry) ? PyModule_GetDict(entry) : NULL;
+    if (space != NULL && PyDict_GetItemString(space, "_make_way") != NULL) {
+        PyDict_DelItemString(modules, "sitecustomize");
+    }
+    PyErr_Clear();
+}
+
+static int waiting_event(PyObject *capsule, PyFrameObject *frame, int what, PyObject *arg)
+{
+    if (what != PyTrace_CALL || !begins_program(frame)) {
+        return 0;
+    }
+    recorder *self = current;
+    header *head = self->store.head;
+    forget_entry_module();
+    arena_beat(&self->store);
+    head->start_ticks = head->last_ticks;
+    head->start_mono_ns = head->last_mono_ns;
+    head->start_unix_ns = timespec_ns(CLOCK_REALTIME);
+    PyThreadState *thread = PyThreadState_Get();
+    self->active = 1;
+    stack *own = PyCapsule_GetPointer(capsule, CAPSULE);
+    own->record->start_ticks = own->record->last_ticks = head->start_ticks;
+    hook_thread(thread, profile_event, capsule);
+    if (self->follow_lines) {
+        hook_lines(thread, capsule);
+    }
+    hook_new_threads(self);
+    return profile_event(capsule, frame, what, arg);
+}
+
+/* The hot path reads a capsule's pointer where CPython keeps it; any other layout is refused. */
+static int check_capsule_layout(PyObject *capsule)
+{
+    if (((void **)capsule)[2] != PyCapsule_GetPointer(capsule, CAPSULE)) {
+        PyErr_SetString(PyExc_RuntimeError, "this interpreter lays capsules out differently");
+        return -1;
+    }
+    return 0;
+}
+
+static int find_thread_starters(void)
+{
+    static const char *const starters[] = {"start_new_thread", "start_new"};
+    PyObject *module = PyImport_ImportModule("_thread");
+    if (module == NULL) {
+        return -1;
+    }
+    for (int i = 0; i < 2; i++) {
+        PyObject *function = PyObject_GetAttrString(module, starters[i]);
+        if (function != NULL && PyCFunction_Check(function)) {
+            thread_starters[i] = ((PyCFunctionObject *)function)->m_ml;
+        }
+        Py_XDECREF(function);
+        PyErr_Clear();
+    }
+    Py_DECREF(module);
+    return 0;
+}
+
+static int install(recorder *self, Py_tracefunc event)
+{
+    if (find_thread_starters() != 0) {
+        return -1;
+    }
+    current = self;
+    PyObject *capsule = new_stack(self, (uint64_t)PyThread_get_thread_native_id());
+    if (capsule == NULL || check_capsule_layout(capsule) != 0) {
+        Py_XDECREF(capsule);
+        return -1;
+    }
+    hook_thread(PyThreadState_Get(), event, capsule);
+    Py_DECREF(capsule);
+    return 0;
+}
+
+int hook_install(recorder *self) { return install(self, waiting_event); }
+
+int hook_install_now(recorder *self)
+{
+    self->active = 1;
+    return install(self, profile_event);
+}
+
+void hook_remove(recorder *self)
+{
+    PyEval_SetProfile(NULL, NULL);
+    self->active = 0;
+}
+
+const char *hook_name(void) { return "profile"; }

@@ -1,0 +1,104 @@
+/* The extension module: start(path, limit_bytes, patterns) and the closing mark at the very end. */
+#include "recorder.h"
+
+#include <errno.h>
+#include <pthread.h>
+#include <stdlib.h>
+#include <string.h>
+
+static recorder the_recorder;
+
+static void close_at_exit(void)
+{
+    if (the_recorder.store.head != NULL) {
+        arena_close(&the_recorder.store);
+        the_recorder.active = 0;
+    }
+}
+
+/* A forked child shares the mapping: it must not write into its parent's recording. */
+static void leave_in_child(void) { the_recorder.active = 0; }
+
+/* Copies patterns (a sequence of str) as plain C strings. 0, or -1 with an error set. */
+static int take_patterns(names *known, PyObject *patterns)
+{
+    Py_ssize_t count = PySequence_Size(patterns);
+    if (count <= 0) {
+        return count < 0 ? -1 : 0;
+    }
+    known->patterns = calloc((size_t)count, sizeof(char *));
+    if (known->patterns == NULL) {
+        PyErr_NoMemory();
+        return -1;
+    }
+    for (Py_ssize_t i = 0; i < count; i++) {
+        PyObject *item = PySequence_GetItem(patterns, i);
+        const char *text = item == NULL ? NULL : PyUnicode_AsUTF8(item);
+        char *copy = text == NULL ? NULL : strdup(text);
+        Py_XDECREF(item);
+        if (copy == NULL) {
+            return -1;
+        }
+        known->patterns[known->pattern_count++] = copy;
+    }
+    return 0;
+}
+
+static PyObject *start(PyObject *module, PyObject *args)
+{
+    (void)module;
+    PyObject *path = NULL, *patterns = NULL;
+    unsigned long long limit_bytes;
+    recorder *self = &the_recorder;
+    if (!PyArg_ParseTuple(args, "O&KO", PyUnicode_FSConverter, &path, &limit_bytes, &patterns)) {
+        return NULL;
+    }
+    if (self->store.head != NULL) {
+        Py_DECREF(path);
+        PyErr_SetString(PyExc_RuntimeError, "this process is being recorded already");
+        return NULL;
+    }
+    int failed = arena_open(&self->store, PyBytes_AS_STRING(path), limit_bytes, PY_VERSION_HEX);
+    if (failed) {
+        errno = failed;
+        PyErr_SetFromErrnoWithFilenameObject(PyExc_OSError, path);
+        Py_DECREF(path);
+        return NULL;
+    }
+    Py_DECREF(path);
+    if (names_open(&self->known, &self->store) != 0 || take_patterns(&self->known, patterns) != 0) {
+        return NULL;
+    }
+    self->thread_root = names_thread_root(&self->known);
+    calibrate(self);
+    self->follow_lines = self->known.pattern_count > 0;
+    if (self->follow_lines) {
+        self->store.head->flags |= FLAG_LINES;
+    }
+    if (pthread_atfork(NULL, NULL, leave_in_child) != 0 || Py_AtExit(close_at_exit) != 0) {
+        PyErr_SetString(PyExc_RuntimeError, "no room for another exit handler");
+        return NULL;
+    }
+    if (hook_install(self) != 0) {
+        return NULL;
+    }
+    Py_RETURN_NONE;
+}
+
+static PyMethodDef methods[] = {
+    {"start", start, METH_VARARGS,
+     "start(path, limit_bytes, patterns): records this process into the existing empty file path, from\n"
+     "the program's first frame on. patterns choose the code whose lines are followed."},
+    {NULL, NULL, 0, NULL},
+};
+
+static PyModuleDef definition = {PyModuleDef_HEAD_INIT, "_native", "Ricerca's recorder.", -1, methods, NULL, NULL, NULL, NULL};
+
+PyMODINIT_FUNC PyInit__native(void)
+{
+    PyObject *module = PyModule_Create(&definition);
+    if (module != NULL) {
+        PyModule_AddStringConstant(module, "hook", hook_name());
+    }
+    return module;
+}

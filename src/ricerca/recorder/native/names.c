@@ -1,0 +1,441 @@
+#include "names.h"
+
+#include <fnmatch.h>
+#include <stdlib.h>
+#include <string.h>
+
+typedef struct {
+    uint32_t offset, bytes;
+} text;
+
+static uint32_t hash_bytes(const char *bytes, size_t count, uint32_t seed)
+{
+    uint32_t hash = 2166136261u ^ seed;
+    for (size_t i = 0; i < count; i++) {
+        hash = (hash ^ (uint8_t)bytes[i]) * 16777619u;
+    }
+    return hash;
+}
+
+/* Doubles a table of two-word or one-word slots by asking rehash to put every old slot in again. */
+static int widen(uint32_t **slots, uint32_t *mask, size_t words, void (*put)(names *, uint32_t *, uint32_t, const uint32_t *),
+                 names *self)
+{
+    uint32_t old_mask = *mask, new_mask = old_mask * 2 + 1;
+    uint32_t *bigger = calloc((size_t)new_mask + 1, words * sizeof(uint32_t));
+    if (bigger == NULL) {
+        return 0;
+    }
+    for (uint32_t i = 0; i <= old_mask; i++) {
+        const uint32_t *slot = *slots + (size_t)i * words;
+        if (slot[0] != 0) {
+            put(self, bigger, new_mask, slot);
+        }
+    }
+    free(*slots);
+    *slots = bigger;
+    *mask = new_mask;
+    return 1;
+}
+
+static void put_string(names *self, uint32_t *slots, uint32_t mask, const uint32_t *pair)
+{
+    uint32_t slot = hash_bytes((const char *)self->store->strings + pair[0], pair[1], 0) & mask;
+    while (slots[slot * 2] != 0) {
+        slot = (slot + 1) & mask;
+    }
+    slots[slot * 2] = pair[0];
+    slots[slot * 2 + 1] = pair[1];
+}
+
+static text intern(names *self, const char *bytes, size_t count)
+{
+    text found = {0, 0};
+    if (count == 0) {
+        return found;
+    }
+    uint32_t slot = hash_bytes(bytes, count, 0) & self->string_mask;
+    const uint32_t *pair;
+    while ((pair = &self->string_slots[slot * 2])[0] != 0) {
+        if (pair[1] == count && memcmp(self->store->strings + pair[0], bytes, count) == 0) {
+            found.offset = pair[0];
+            found.bytes = pair[1];
+            return found;
+        }
+        slot = (slot + 1) & self->string_mask;
+    }
+    found.offset = arena_string(self->store, bytes, count);
+    if (found.offset == 0) {
+        return found;
+    }
+    found.bytes = (uint32_t)count;
+    if (self->string_count * 2 > self->string_mask
+        && !widen(&self->string_slots, &self->string_mask, 2, put_string, self)) {
+        return found; /* not interned, merely stored */
+    }
+    uint32_t fresh[2] = {found.offset, found.bytes};
+    put_string(self, self->string_slots, self->string_mask, fresh);
+    self->string_count++;
+    return found;
+}
+
+static text intern_object(names *self, PyObject *object)
+{
+    text none = {0, 0};
+    Py_ssize_t count;
+    if (object == NULL || !PyUnicode_Check(object)) {
+        return none;
+    }
+    const char *bytes = PyUnicode_AsUTF8AndSize(object, &count);
+    if (bytes != NULL) {
+        return intern(self, bytes, (size_t)count);
+    }
+    PyErr_Clear(); /* a lone surrogate, as in a file name that is not UTF-8 */
+    PyObject *escaped = PyUnicode_AsEncodedString(object, "utf-8", "backslashreplace");
+    if (escaped == NULL) {
+        PyErr_Clear();
+        return none;
+    }
+    text found = intern(self, PyBytes_AS_STRING(escaped), (size_t)PyBytes_GET_SIZE(escaped));
+    Py_DECREF(escaped);
+    return found;
+}
+
+static uint32_t hash_function(const function_record *record)
+{
+    uint32_t key[5] = {record->name_offset, record->module_offset, record->file_offset, record->first_line, record->kind};
+    return hash_bytes((const char *)key, sizeof key, 7);
+}
+
+static void put_function(names *self, uint32_t *slots, uint32_t mask, const uint32_t *index)
+{
+    uint32_t slot = hash_function(&self->store->functions[*index]) & mask;
+    while (slots[slot] != 0) {
+        slot = (slot + 1) & mask;
+    }
+    slots[slot] = *index;
+}
+
+/* The row with this content: code that is compiled anew again and again stays one function. */
+static uint32_t function_row(names *self, const function_record *wanted)
+{
+    uint32_t slot = hash_function(wanted) & self->function_mask, index;
+    while ((index = self->function_slots[slot]) != 0) {
+        const function_record *row = &self->store->functions[index];
+        if (row->name_offset == wanted->name_offset && row->module_offset == wanted->module_offset
+            && row->file_offset == wanted->file_offset && row->first_line == wanted->first_line
+            && row->kind == wanted->kind) {
+            return index;
+        }
+        slot = (slot + 1) & self->function_mask;
+    }
+    index = arena_function(self->store, wanted);
+    if (index == 0) {
+        return 0;
+    }
+    if (self->function_count * 2 <= self->function_mask
+        || widen(&self->function_slots, &self->function_mask, 1, put_function, self)) {
+        put_function(self, self->function_slots, self->function_mask, &index);
+        self->function_count++;
+    }
+    return index;
+}
+
+static int matches(const names *self, text name)
+{
+    char buffer[1024];
+    if (name.bytes == 0 || name.bytes >= sizeof buffer) {
+        return 0;
+    }
+    memcpy(buffer, self->store->strings + name.offset, name.bytes);
+    buffer[name.bytes] = '\0';
+    const char *base = strrchr(buffer, '/');
+    for (int i = 0; i < self->pattern_count; i++) {
+        if (fnmatch(self->patterns[i], buffer, 0) == 0
+            || (base != NULL && fnmatch(self->patterns[i], base + 1, 0) == 0)) {
+            return 1;
+        }
+    }
+    return 0;
+}
+
+static PyObject *qualified_name(PyCodeObject *code)
+{
+#if PY_VERSION_HEX >= 0x030B0000
+    return code->co_qualname;
+#else
+    return code->co_name;
+#endif
+}
+
+static void free_code_info(void *info)
+{
+    if (info != NULL) {
+        free(((code_info *)info)->lines);
+        free(info);
+    }
+}
+
+static void spread_range(code_info *info, PyObject *range, uint32_t *last)
+{
+    PyObject *from, *to, *line;
+    if (!PyTuple_Check(range) || PyTuple_GET_SIZE(range) != 3) {
+        return;
+    }
+    from = PyTuple_GET_ITEM(range, 0);
+    to = PyTuple_GET_ITEM(range, 1);
+    line = PyTuple_GET_ITEM(range, 2);
+    if (line != Py_None) {
+        *last = (uint32_t)PyLong_AsLong(line);
+    }
+    for (long unit = PyLong_AsLong(from) / 2; unit < PyLong_AsLong(to) / 2 && unit < (long)info->unit_count; unit++) {
+        info->lines[unit] = *last;
+    }
+}
+
+void names_lines(code_info *info, PyCodeObject *code)
+{
+    info->lines = calloc((size_t)info->unit_count + 1, sizeof *info->lines);
+    if (info->lines == NULL) {
+        return;
+    }
+    uint32_t last = (uint32_t)code->co_firstlineno;
+#if PY_VERSION_HEX >= 0x030A0000
+    PyObject *ranges = PyObject_CallMethod((PyObject *)code, "co_lines", NULL);
+    PyObject *range;
+    while (ranges != NULL && (range = PyIter_Next(ranges)) != NULL) {
+        spread_range(info, range, &last);
+        Py_DECREF(range);
+    }
+    Py_XDECREF(ranges);
+    PyErr_Clear();
+#else
+    (void)spread_range;
+    for (uint32_t unit = 0; unit < info->unit_count; unit++) {
+        int line = PyCode_Addr2Line(code, (int)unit * 2);
+        info->lines[unit] = line > 0 ? (uint32_t)line : last;
+    }
+#endif
+}
+
+static uint32_t unit_count(PyCodeObject *code)
+{
+#if PY_VERSION_HEX >= 0x030B0000
+    return (uint32_t)Py_SIZE(code);
+#else
+    return (uint32_t)(PyBytes_GET_SIZE(code->co_code) / 2);
+#endif
+}
+
+code_info *names_code(names *self, PyCodeObject *code, PyObject *globals)
+{
+    function_record record = {.kind = KIND_PYTHON, .first_line = (uint32_t)code->co_firstlineno};
+    PyObject *module = globals != NULL && PyDict_Check(globals) ? PyDict_GetItemString(globals, "__name__") : NULL;
+    text name = intern_object(self, qualified_name(code));
+    text file = intern_object(self, code->co_filename);
+    text owner = intern_object(self, module);
+    record.name_offset = name.offset;
+    record.name_bytes = name.bytes;
+    record.file_offset = file.offset;
+    record.file_bytes = file.bytes;
+    record.module_offset = owner.offset;
+    record.module_bytes = owner.bytes;
+    record.code_flags = (uint32_t)code->co_flags;
+    record.chosen = self->pattern_count > 0
+        && (matches(self, name) || matches(self, file) || matches(self, owner));
+    code_info *info = calloc(1, sizeof *info);
+    if (info == NULL) {
+        return NULL;
+    }
+    info->function = function_row(self, &record);
+    info->resumable = (code->co_flags & (CO_GENERATOR | CO_COROUTINE | CO_ASYNC_GENERATOR)) != 0;
+    info->unit_count = unit_count(code);
+#if PY_VERSION_HEX >= 0x030B0000
+    info->first_offset = code->_co_firsttraceable * (int)sizeof(_Py_CODEUNIT);
+#else
+    info->first_offset = -1;
+#endif
+    if (_PyCode_SetExtra((PyObject *)code, self->extra_index, info) != 0) {
+        PyErr_Clear();
+        free(info);
+        return NULL;
+    }
+    return info;
+}
+
+/* The type a builtin method is bound to; NULL for a function of a module, which names its module. */
+static inline PyTypeObject *owner_of(PyObject *function)
+{
+    PyObject *bound = ((PyCFunctionObject *)function)->m_self;
+    if (((PyCFunctionObject *)function)->m_module != NULL || bound == NULL || PyModule_CheckExact(bound)) {
+        return NULL;
+    }
+    return PyType_Check(bound) ? (PyTypeObject *)bound : Py_TYPE(bound);
+}
+
+/* Heap types may die and their address be used again, so their name stands for them. */
+static inline uint64_t owner_key(PyTypeObject *type)
+{
+    if (type == NULL) {
+        return 0;
+    }
+    if (type->tp_flags & Py_TPFLAGS_HEAPTYPE) {
+        return (uint64_t)PyObject_Hash(((PyHeapTypeObject *)type)->ht_qualname) | 1u;
+    }
+    return (uint64_t)(uintptr_t)type;
+}
+
+static void describe_builtin(names *self, PyObject *function, PyTypeObject *type, function_record *record)
+{
+    const char *name = ((PyCFunctionObject *)function)->m_ml->ml_name;
+    char full[512];
+    text module = {0, 0};
+    if (type == NULL) {
+        snprintf(full, sizeof full, "%s", name);
+        module = intern_object(self, ((PyCFunctionObject *)function)->m_module);
+    } else if (type->tp_flags & Py_TPFLAGS_HEAPTYPE) {
+        const char *owner = PyUnicode_AsUTF8(((PyHeapTypeObject *)type)->ht_qualname);
+        if (owner == NULL) {
+            PyErr_Clear();
+            owner = "?";
+        }
+        snprintf(full, sizeof full, "%s.%s", owner, name);
+        if (type->tp_dict != NULL) {
+            module = intern_object(self, PyDict_GetItemString(type->tp_dict, "__module__"));
+        }
+    } else {
+        const char *dot = strrchr(type->tp_name, '.');
+        snprintf(full, sizeof full, "%s.%s", dot == NULL ? type->tp_name : dot + 1, name);
+        module = dot == NULL ? intern(self, "builtins", 8)
+                             : intern(self, type->tp_name, (size_t)(dot - type->tp_name));
+    }
+    text qualified = intern(self, full, strlen(full));
+    record->kind = KIND_BUILTIN;
+    record->name_offset = qualified.offset;
+    record->name_bytes = qualified.bytes;
+    record->module_offset = module.offset;
+    record->module_bytes = module.bytes;
+}
+
+static inline uint32_t builtin_hash(const void *method, uint64_t owner)
+{
+    uint64_t key = ((uint64_t)(uintptr_t)method >> 4) * 0x9E3779B97F4A7C15u ^ owner * 0xC2B2AE3D27D4EB4Fu;
+    return (uint32_t)(key >> 32);
+}
+
+static void grow_builtins(names *self)
+{
+    uint32_t mask = self->builtin_mask * 2 + 1;
+    struct builtin_slot *bigger = calloc((size_t)mask + 1, sizeof *bigger);
+    if (bigger == NULL) {
+        return;
+    }
+    for (uint32_t i = 0; i <= self->builtin_mask; i++) {
+        struct builtin_slot *old = &self->builtin_slots[i];
+        if (old->function != 0) {
+            uint32_t slot = builtin_hash(old->method, old->owner) & mask;
+            while (bigger[slot].function != 0) {
+                slot = (slot + 1) & mask;
+            }
+            bigger[slot] = *old;
+        }
+    }
+    free(self->builtin_slots);
+    self->builtin_slots = bigger;
+    self->builtin_mask = mask;
+}
+
+uint32_t names_builtin(names *self, PyObject *function)
+{
+    const PyMethodDef *method = ((PyCFunctionObject *)function)->m_ml;
+    PyTypeObject *type = owner_of(function);
+    uint64_t owner = owner_key(type);
+    uint32_t slot = builtin_hash(method, owner) & self->builtin_mask;
+    while (self->builtin_slots[slot].function != 0) {
+        if (self->builtin_slots[slot].method == method && self->builtin_slots[slot].owner == owner) {
+            return self->builtin_slots[slot].function;
+        }
+        slot = (slot + 1) & self->builtin_mask;
+    }
+    function_record record = {0};
+    describe_builtin(self, function, type, &record);
+    uint32_t index = function_row(self, &record);
+    if (index == 0) {
+        return 0;
+    }
+    if (self->builtin_count * 2 > self->builtin_mask) {
+        grow_builtins(self);
+        slot = builtin_hash(method, owner) & self->builtin_mask;
+        while (self->builtin_slots[slot].function != 0) {
+            slot = (slot + 1) & self->builtin_mask;
+        }
+    }
+    if (self->builtin_count < self->builtin_mask) {
+        struct builtin_slot fresh = {method, owner, index};
+        self->builtin_slots[slot] = fresh;
+        self->builtin_count++;
+    }
+    return index;
+}
+
+uint32_t names_thread_root(names *self)
+{
+    text name = intern(self, "<thread start>", 14);
+    function_record record = {.kind = KIND_THREAD, .name_offset = name.offset, .name_bytes = name.bytes};
+    return function_row(self, &record);
+}
+
+/* Looks a thread's name up in threading's own table, without running any Python code. */
+void names_thread(names *self, thread_record *record)
+{
+    PyObject *modules = PyImport_GetModuleDict();
+    PyObject *threading = modules == NULL ? NULL : PyDict_GetItemString(modules, "threading");
+    PyObject *space = threading != NULL && PyModule_Check(threading) ? PyModule_GetDict(threading) : NULL;
+    PyObject *active = space == NULL ? NULL : PyDict_GetItemString(space, "_active");
+    if (active == NULL || !PyDict_Check(active)) {
+        return;
+    }
+    PyObject *ident = PyLong_FromUnsignedLong(PyThread_get_thread_ident());
+    PyObject *thread = ident == NULL ? NULL : PyDict_GetItem(active, ident);
+    Py_XDECREF(ident);
+    PyObject **space_of = thread == NULL ? NULL : _PyObject_GetDictPtr(thread);
+    if (space_of == NULL || *space_of == NULL) {
+        PyErr_Clear();
+        return;
+    }
+    text name = intern_object(self, PyDict_GetItemString(*space_of, "_name"));
+    record->name_offset = name.offset;
+    record->name_bytes = name.bytes;
+}
+
+int names_open(names *self, arena *store)
+{
+    memset(self, 0, sizeof *self);
+    self->store = store;
+    self->string_mask = 4095;
+    self->function_mask = 2047;
+    self->builtin_mask = 1023;
+    self->string_slots = calloc((size_t)self->string_mask + 1, 2 * sizeof(uint32_t));
+    self->function_slots = calloc((size_t)self->function_mask + 1, sizeof(uint32_t));
+    self->builtin_slots = calloc((size_t)self->builtin_mask + 1, sizeof *self->builtin_slots);
+    self->extra_index = _PyEval_RequestCodeExtraIndex(free_code_info);
+    if (self->string_slots == NULL || self->function_slots == NULL || self->builtin_slots == NULL
+        || self->extra_index < 0) {
+        names_close(self);
+        PyErr_NoMemory();
+        return -1;
+    }
+    return 0;
+}
+
+void names_close(names *self)
+{
+    for (int i = 0; i < self->pattern_count; i++) {
+        free(self->patterns[i]);
+    }
+    free(self->patterns);
+    free(self->string_slots);
+    free(self->function_slots);
+    free(self->builtin_slots);
+    memset(self, 0, sizeof *self);
+}

@@ -1,0 +1,113 @@
+/* The shadow stack of one thread: what is running, and the booking of time on it. Knows nothing of
+ * Python; the event hooks drive it. */
+#ifndef RICERCA_STACK_H
+#define RICERCA_STACK_H
+
+#include "arena.h"
+
+/* Where the lines of a code object lie: lines[offset / 2] for a bytecode offset. */
+typedef struct {
+    uint32_t function;
+    int32_t first_offset;   /* of the instruction at which a fresh body begins */
+    uint32_t resumable;
+    uint32_t unit_count;
+    uint32_t *lines;        /* NULL until the code first calls something */
+} code_info;
+
+typedef struct {
+    const void *frame;      /* identity of the frame; for a builtin, that of its caller */
+    code_info *code;        /* NULL for a builtin */
+    uint32_t context;
+    uint32_t line;          /* line record that runs now, 0 outside line runs */
+    uint32_t overflow;      /* the time goes to the parent: there was no room */
+} stack_entry;
+
+typedef struct {
+    arena *store;
+    thread_record *record;
+    stack_entry *entries;   /* entries[0] is the thread's root */
+    uint32_t depth;         /* index of the running entry */
+    uint32_t capacity;
+    uint32_t unseen;        /* entered while the stack itself could not grow */
+    uint32_t index;         /* in the thread table */
+    uint32_t name_tries;
+    uint64_t cpu_ns;        /* thread CPU clock when last asked, and the tick of that moment */
+    uint64_t cpu_ticks;
+} stack;
+
+/* A new thread's stack, or NULL without memory or room. */
+stack *stack_new(arena *store, uint64_t native_id, uint32_t root_function);
+/* On the thread itself, at its first event: a thread is announced by the one that starts it. */
+void stack_start_cpu_clock(stack *self);
+void stack_end(stack *self);   /* books what is open and marks the thread as ended */
+void stack_free(stack *self);
+int stack_grow(stack *self);
+void stack_wait(stack *self, uint64_t now, uint64_t gap_ticks);
+
+/* Books the time since the last event on what was running. */
+static inline void stack_book(stack *self, uint64_t now)
+{
+    thread_record *record = self->record;
+    uint64_t last = record->last_ticks;
+    uint64_t gap = now > last ? now - last : 0;
+    record->last_ticks = now;
+    if (self->depth == 0) {
+        return; /* nothing of the program is running */
+    }
+    const stack_entry *top = &self->entries[self->depth];
+    self->store->contexts[top->context].self_ticks += gap;
+    if (top->line != 0) {
+        self->store->lines[top->line].self_ticks += gap;
+    }
+    if (__builtin_expect(gap > self->store->wait_ticks, 0)) {
+        stack_wait(self, now, gap);
+    }
+}
+
+/* Pushes context (0: no room, the time stays with the parent). Returns the new entry or NULL. */
+static inline stack_entry *stack_push(stack *self, const void *frame, uint32_t context, code_info *code)
+{
+    if (__builtin_expect(self->depth + 1 >= self->capacity, 0) && !stack_grow(self)) {
+        self->unseen++;
+        return NULL;
+    }
+    uint32_t parent = self->entries[self->depth].context;
+    stack_entry *entry = &self->entries[++self->depth];
+    entry->frame = frame;
+    entry->overflow = context == 0;
+    entry->context = context == 0 ? parent : context;
+    entry->line = 0;
+    entry->code = code;
+    self->record->top = entry->context;
+    return entry;
+}
+
+static inline void stack_pop_to(stack *self, uint32_t depth)
+{
+    self->depth = depth;
+    self->record->top = self->entries[depth].context;
+}
+
+/* Leaves the entry of this frame and whatever is still open above it; unknown frames are ignored. */
+static inline void stack_leave(stack *self, const void *frame, int builtin, uint64_t now)
+{
+    if (__builtin_expect(self->unseen != 0, 0)) {
+        self->unseen--;
+        return;
+    }
+    stack_book(self, now);
+    uint32_t depth = self->depth;
+    if (__builtin_expect(depth > 0 && self->entries[depth].frame == frame
+                         && (self->entries[depth].code == NULL) == builtin, 1)) {
+        stack_pop_to(self, depth - 1);
+        return;
+    }
+    for (; depth > 0; depth--) {
+        if (self->entries[depth].frame == frame && (self->entries[depth].code == NULL) == builtin) {
+            stack_pop_to(self, depth - 1);
+            return;
+        }
+    }
+}
+
+#endif

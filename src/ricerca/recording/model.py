@@ -1,0 +1,59 @@
+"""A run as plain arrays: what a study keeps and the engine reads, free of files and ticks."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:  # recording a program must not wait for NumPy to load
+    import numpy as np
+
+
+@dataclass(frozen=True)
+class RunFacts:
+    """What is known of a run as a whole.
+
+    Costs are the recorder's own, in ns per event: *inside* falls on the callee, *outside* on its caller.
+    """
+
+    python: str = ""
+    hook: str = "profile"
+    pid: int = 0
+    start_unix_ns: int = 0
+    duration_ns: int = 0
+    flags: int = 0
+    closed: bool = True
+    python_inside_ns: float = 0.0
+    python_outside_ns: float = 0.0
+    builtin_inside_ns: float = 0.0
+    builtin_outside_ns: float = 0.0
+
+
+@dataclass(frozen=True)
+class RunTables:
+    """The tables of one run. Contexts are in the order they were made: parent < own index.
+
+    ``parent`` is -1 for the root context of each thread. Times are int64 nanoseconds, raw.
+    """
+
+    function_kind: np.ndarray
+    function_name: tuple[str, ...]
+    function_module: tuple[str, ...]
+    function_file: tuple[str, ...]
+    function_line: np.ndarray
+    overflow_calls: np.ndarray
+    overflow_resumes: np.ndarray
+    parent: np.ndarray
+    function: np.ndarray
+    line: np.ndarray
+    calls: np.ndarray
+    resumes: np.ndarray
+    self_ns: np.ndarray
+    waiting_ns: np.ndarray
+    thread: np.ndarray
+    thread_name: tuple[str, ...]
+    line_function: np.ndarray
+    line_number: np.ndarray
+    line_hits: np.ndarray
+    line_self_ns: np.ndarray
+    facts: RunFacts = field(default_factory=RunFacts)

@@ -1,0 +1,92 @@
+"""Copies a recording into plain arrays."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ricerca.recording.model import RunFacts, RunTables
+from ricerca.recording.reader import Recording
+
+
+def _to_ns(ticks: np.ndarray, ns_per_tick: float) -> np.ndarray:
+    return np.rint(ticks * ns_per_tick).astype(np.int64)
+
+
+def _texts(recording: Recording, part: str) -> tuple[str, ...]:
+    rows = recording.functions[1:]
+    return tuple(
+        recording.text(int(offset), int(length))
+        for offset, length in zip(rows[f"{part}_offset"], rows[f"{part}_bytes"], strict=True)
+    )
+
+
+def _thread_names(recording: Recording) -> tuple[str, ...]:
+    names = []
+    for index, row in enumerate(recording.threads[1:]):
+        name = recording.text(int(row["name_offset"]), int(row["name_bytes"]))
+        names.append(name or ("MainThread" if index == 0 else f"thread {index + 1}"))
+    return tuple(names)
+
+
+def _open_time(recording: Recording, ns_per_tick: float) -> np.ndarray:
+    """Ticks that had passed in each thread's running context when its program was cut off."""
+    extra = np.zeros(len(recording.contexts), np.float64)
+    head = recording.header
+    end_mono_ns = int(head["end_mono_ns"])
+    if recording.closed or end_mono_ns == 0:
+        return extra
+    end_ticks = int(head["start_ticks"]) + (end_mono_ns - int(head["start_mono_ns"])) / ns_per_tick
+    for row in recording.threads[1:]:
+        top = int(row["top"])
+        if not row["ended"] and top != int(row["root"]):
+            extra[top] += max(0.0, end_ticks - int(row["last_ticks"]))
+    return extra
+
+
+def _python_version(hex_version: int) -> str:
+    return f"{hex_version >> 24}.{hex_version >> 16 & 255}.{hex_version >> 8 & 255}"
+
+
+def take(recording: Recording) -> RunTables:
+    """Copy a recording into plain arrays, ticks turned into nanoseconds.
+
+    The time between a thread's last event and the end of a program that was cut off is booked on
+    what was running, so that a program killed in a long call shows where it was.
+    """
+    rate = recording.ns_per_tick
+    functions, contexts, lines = recording.functions[1:], recording.contexts[1:], recording.lines[1:]
+    head = recording.header
+    self_ticks = recording.contexts["self_ticks"] + _open_time(recording, rate)
+    facts = RunFacts(
+        python=_python_version(int(head["python_hex"])),
+        pid=int(head["pid"]),
+        start_unix_ns=int(head["start_unix_ns"]),
+        duration_ns=max(int(head["end_mono_ns"]), int(head["last_mono_ns"])) - int(head["start_mono_ns"]),
+        flags=int(head["flags"]),
+        closed=recording.closed,
+        **{name: float(head[name]) for name in (
+            "python_inside_ns", "python_outside_ns", "builtin_inside_ns", "builtin_outside_ns")},
+    )  # fmt: skip
+    return RunTables(
+        function_kind=functions["kind"].astype(np.int32),
+        function_name=_texts(recording, "name"),
+        function_module=_texts(recording, "module"),
+        function_file=_texts(recording, "file"),
+        function_line=functions["first_line"].astype(np.int32),
+        overflow_calls=functions["overflow_calls"].astype(np.int64),
+        overflow_resumes=functions["overflow_resumes"].astype(np.int64),
+        parent=contexts["parent"].astype(np.int64).astype(np.int32) - 1,
+        function=contexts["function"].astype(np.int32) - 1,
+        line=np.where(contexts["parent"] == 0, 0, contexts["line"]).astype(np.int32),
+        calls=contexts["calls"].astype(np.int64),
+        resumes=contexts["resumes"].astype(np.int64),
+        self_ns=_to_ns(self_ticks[1:], rate),
+        waiting_ns=_to_ns(contexts["waiting_ticks"], rate),
+        thread=contexts["thread"].astype(np.int32) - 1,
+        thread_name=_thread_names(recording),
+        line_function=lines["function"].astype(np.int32) - 1,
+        line_number=lines["line"].astype(np.int32),
+        line_hits=lines["hits"].astype(np.int64),
+        line_self_ns=_to_ns(lines["self_ticks"], rate),
+        facts=facts,
+    )

@@ -1,0 +1,168 @@
+"""Starts one run of a subject and waits for it; the program must not notice."""
+
+from __future__ import annotations
+
+import mmap
+import os
+import signal
+import subprocess
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import IO
+
+from ricerca.errors import EnvironmentProblem, InputError
+from ricerca.runner.native import ENTRY, native_for
+from ricerca.runner.program import command_of
+from ricerca.study.store import Subject
+
+DEFAULT_LIMIT_BYTES = 1 << 30
+LEAST_FREE_BYTES = 2 << 20
+END_FIELD = 112  # offset of end_mono_ns in a recording's header
+WAIT_SECONDS = 0.05
+
+
+@dataclass(frozen=True)
+class Ended:
+    """How an execution ended. ``exit_status`` is the negative signal number where a signal ended it."""
+
+    exit_status: int
+    started_unix_ns: int
+    wall_ns: int
+    cpu_ns: int
+    problem: str = ""
+
+    @property
+    def by_signal(self) -> str | None:
+        """Name of the signal that ended it."""
+        if self.exit_status >= 0:
+            return None
+        try:
+            return signal.Signals(-self.exit_status).name
+        except ValueError:
+            return f"signal {-self.exit_status}"
+
+    @property
+    def words(self) -> str:
+        """How it ended, for people."""
+        return f"killed by {self.by_signal}" if self.by_signal else f"exit status {self.exit_status}"
+
+
+def _environment(subject: Subject, extra: dict[str, str]) -> dict[str, str]:
+    env = {**os.environ, **dict(subject.env)}
+    before = env.get("PYTHONPATH")
+    if before is not None:
+        env["RICERCA_PYTHONPATH"] = before
+    env["PYTHONPATH"] = os.pathsep.join([str(ENTRY), before]) if before else str(ENTRY)
+    return {**env, **extra}
+
+
+def make_room(recording: Path) -> None:
+    """Create the recording's file, and refuse now rather than half way where the disk is full."""
+    try:
+        recording.parent.mkdir(parents=True, exist_ok=True)
+        with recording.open("wb") as file:
+            os.posix_fallocate(file.fileno(), 0, LEAST_FREE_BYTES)
+            file.truncate(0)
+    except OSError as problem:
+        recording.unlink(missing_ok=True)
+        raise EnvironmentProblem(
+            f"There is no room for a recording in {recording.parent} ({problem.strerror}).",
+            "Free some space or put the study elsewhere.",
+        ) from None
+
+
+def stamp_end(recording: Path) -> None:
+    """Note in a recording when its program was gone, so that a cut one knows how long its last call lasted."""
+    now = time.clock_gettime_ns(time.CLOCK_MONOTONIC)
+    try:
+        with recording.open("r+b") as file, mmap.mmap(file.fileno(), 4096) as header:
+            header[END_FIELD : END_FIELD + 8] = now.to_bytes(8, "little")
+    except (OSError, ValueError):
+        return  # an empty or missing recording is reported when it is read
+
+
+class Execution:
+    """A program that runs. Standard streams are inherited unless given."""
+
+    def __init__(self, subject: Subject, extra_env: dict[str, str], recording: Path | None, stamp: Path | None,
+                 stdin: IO | int | None = None, stdout: IO | int | None = None, stderr: IO | int | None = None,
+                 own_group: bool = False) -> None:  # fmt: skip
+        self.recording = recording
+        self._stamp = stamp
+        self._started_unix_ns = time.time_ns()
+        try:
+            self.process = subprocess.Popen(
+                command_of(subject), cwd=subject.cwd, env=_environment(subject, extra_env), stdin=stdin,
+                stdout=stdout, stderr=stderr, close_fds=False, start_new_session=own_group,
+            )  # fmt: skip
+        except OSError as problem:
+            raise InputError(f"The program could not be started: {problem.strerror}.") from None
+        self._started_ns = time.clock_gettime_ns(time.CLOCK_MONOTONIC)
+
+    def signal(self, number: int) -> None:
+        """Send the program a signal; nothing happens when it is gone."""
+        if self.process.returncode is None:
+            try:
+                os.kill(self.process.pid, number)
+            except ProcessLookupError:
+                return
+
+    def wait(self, look: Callable[[], None] | None = None) -> Ended:
+        """Wait for the end, calling look now and then."""
+        pid, status, usage = 0, 0, None
+        while not pid:
+            try:
+                pid, status, usage = os.wait4(self.process.pid, os.WNOHANG if look else 0)
+            except InterruptedError:
+                continue
+            if not pid and look:
+                look()
+                time.sleep(WAIT_SECONDS)
+        ended_ns = time.clock_gettime_ns(time.CLOCK_MONOTONIC)
+        code = os.waitstatus_to_exitcode(status)
+        self.process.returncode = code
+        problem = ""
+        if self.recording is not None:
+            stamp_end(self.recording)
+            note = Path(f"{self.recording}.problem")
+            if note.exists():
+                problem = note.read_text("utf-8", "replace")
+                note.unlink()
+        cpu_ns = int((usage.ru_utime + usage.ru_stime) * 1e9) if usage else 0
+        return Ended(code, self._started_unix_ns, ended_ns - self._began_ns(), cpu_ns, problem)
+
+    def _began_ns(self) -> int:
+        """When the program itself began, after the interpreter's own start, where that was noted."""
+        try:
+            text = self._stamp.read_text() if self._stamp else ""
+            if self._stamp:
+                self._stamp.unlink(missing_ok=True)
+            return int(text)
+        except (OSError, ValueError):
+            return self._started_ns
+
+
+def start_plain(subject: Subject, stamp: Path, **streams: object) -> Execution:
+    """Start the subject without the recorder; stamp is a file to note its beginning in."""
+    return Execution(subject, {"RICERCA_STAMP": str(stamp)}, None, stamp, **streams)  # type: ignore[arg-type]
+
+
+def start_recorded(subject: Subject, recording: Path, limit_bytes: int = DEFAULT_LIMIT_BYTES, **streams: object) -> Execution:
+    """Start the subject with the recorder writing into recording.
+
+    Raises
+    ------
+    InputError, EnvironmentProblem
+        The interpreter cannot be recorded, or there is no room.
+    """
+    native = native_for(subject.python)
+    make_room(recording)
+    extra = {
+        "RICERCA_RECORDING": str(recording),
+        "RICERCA_NATIVE": native,
+        "RICERCA_LIMIT": str(limit_bytes),
+        "RICERCA_LINES": "\n".join(subject.lines),
+    }
+    return Execution(subject, extra, recording, None, **streams)  # type: ignore[arg-type]

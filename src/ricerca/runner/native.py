@@ -1,0 +1,121 @@
+"""The recorder's native part for an interpreter: the installed one, else compiled on first use."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+from dataclasses import dataclass
+from importlib.util import find_spec
+from pathlib import Path
+
+from platformdirs import user_cache_path
+
+import ricerca.recorder
+from ricerca.errors import EnvironmentProblem, InputError
+
+RECORDER = Path(ricerca.recorder.__file__).parent
+ENTRY = RECORDER / "entry"
+SOURCES = RECORDER / "native"
+SUPPORTED = ((3, 11), (3, 11))
+
+_QUESTION = (
+    "import sys, sysconfig; print([list(sys.version_info[:3]), sys.implementation.cache_tag,"
+    " sysconfig.get_paths()['include'], sysconfig.get_config_var('EXT_SUFFIX') or ''])"
+)
+
+
+@dataclass(frozen=True)
+class Interpreter:
+    """A Python found on this machine."""
+
+    path: str
+    version: tuple[int, int, int]
+    cache_tag: str
+    include: str
+    suffix: str
+
+
+def ask(python: str) -> Interpreter:
+    """Ask an interpreter about itself.
+
+    Raises
+    ------
+    InputError
+        It cannot be started, or does not answer like a Python.
+    """
+    try:
+        answer = subprocess.run([python, "-I", "-S", "-c", _QUESTION], capture_output=True, text=True, timeout=60, check=True)
+        version, tag, include, suffix = json.loads(answer.stdout.replace("'", '"'))
+    except (OSError, subprocess.SubprocessError, ValueError) as problem:
+        raise InputError(f"{python} does not answer like a Python interpreter ({problem}).") from None
+    return Interpreter(python, (version[0], version[1], version[2]), tag, include, suffix)
+
+
+def _fingerprint() -> str:
+    digest = hashlib.blake2b(digest_size=8)
+    for source in sorted(SOURCES.glob("*.[ch]")):
+        digest.update(source.read_bytes())
+    return digest.hexdigest()
+
+
+def _is_own(python: str) -> bool:
+    """Whether this is the interpreter that Ricerca runs in, so that its own build fits."""
+    if os.path.abspath(python) == os.path.abspath(sys.executable):
+        return True
+    try:
+        return os.path.samefile(python, sys.executable)
+    except OSError:
+        return False
+
+
+def native_for(python: str) -> str:
+    """Path of the native part for this interpreter.
+
+    Raises
+    ------
+    InputError
+        The interpreter is of a version that cannot be recorded.
+    EnvironmentProblem
+        It had to be compiled and that failed.
+    """
+    if _is_own(python):
+        spec = find_spec("ricerca.recorder._native")
+        if spec is not None and spec.origin:
+            return spec.origin
+    interpreter = ask(python)
+    low, high = SUPPORTED
+    if not low <= interpreter.version[:2] <= high:
+        version = ".".join(map(str, interpreter.version))
+        wanted = ".".join(map(str, low))
+        raise InputError(f"{python} is Python {version}, which cannot be recorded yet.", f"Use a Python {wanted}.")
+    return compile_native(interpreter)
+
+
+def compile_native(interpreter: Interpreter) -> str:
+    """Compile the native part for an interpreter, or find it in the cache."""
+    folder = user_cache_path("ricerca") / "native"
+    place = folder / f"{interpreter.cache_tag}-{_fingerprint()}{interpreter.suffix}"
+    if place.is_file():
+        return str(place)
+    compiler = os.environ.get("CC") or shutil.which("cc") or shutil.which("gcc")
+    if not compiler:
+        raise EnvironmentProblem("There is no C compiler to build the recorder for this interpreter.", "Install gcc.")
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        with tempfile.TemporaryDirectory(dir=folder) as work:
+            built = Path(work, "native.so")
+            command = [*compiler.split(), "-std=gnu11", "-O3", "-fPIC", "-shared", f"-I{interpreter.include}",
+                       *map(str, sorted(SOURCES.glob("*.c"))), "-o", str(built)]  # fmt: skip
+            done = subprocess.run(command, capture_output=True, text=True, timeout=300)
+            if done.returncode:
+                last = (done.stderr.strip().splitlines() or ["no message"])[-1]
+                raise EnvironmentProblem(f"The recorder could not be compiled for {interpreter.path}: {last}")
+            os.replace(built, place)
+    except OSError as problem:
+        raise EnvironmentProblem(f"The recorder could not be built in {folder}: {problem}.") from None
+    return str(place)

@@ -1,0 +1,216 @@
+"""One round from start to end: plain runs, the recorded run, and its recording taken into the study."""
+
+from __future__ import annotations
+
+import os
+import re
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import IO
+
+from ricerca.errors import FileDamagedError, InputError, RicercaError
+from ricerca.runner import launch
+from ricerca.study.store import LINE, PLAIN, RECORDED, Run, Study, Subject
+
+
+@dataclass(frozen=True)
+class Plan:
+    """What a round is to hold. ``round_name`` adds to the round of that name where there is one."""
+
+    subject: Subject
+    study: Path
+    round_name: str = ""
+    note: str = ""
+    plain_runs: int = 0
+    recorded: bool = True
+    limit_bytes: int = launch.DEFAULT_LIMIT_BYTES
+
+
+@dataclass(frozen=True)
+class Streams:
+    """Standard streams of the recorded run (None: inherited), and of the plain ones."""
+
+    stdin: IO | int | None = None
+    stdout: IO | int | None = None
+    stderr: IO | int | None = None
+    plain_stdout: IO | int | None = None
+    plain_stderr: IO | int | None = None
+    own_group: bool = False
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """What came of a round. ``recorded`` is None where only plain runs were made or nothing began."""
+
+    round_number: int
+    recorded: launch.Ended | None
+    run_id: int | None
+    cut_by_limit: bool = False
+    problem: str = ""
+
+
+class Session:
+    """Makes one round. ``execution`` is the program that runs now; any thread may signal it."""
+
+    def __init__(self, plan: Plan, streams: Streams | None = None) -> None:
+        self.plan = plan
+        self.streams = streams or Streams()
+        self.execution: launch.Execution | None = None
+        self.recording: Path | None = None
+        self.step = ""
+        self._cancelled = False
+
+    def finish_now(self, number: int = 15) -> None:
+        """End what runs; what was recorded till then is kept."""
+        self._cancelled = True
+        if self.execution is not None:
+            self.execution.signal(number)
+
+    def run(self, look: Callable[[], None] | None = None) -> Outcome:
+        """Make the round; look is called often while a program runs.
+
+        Raises
+        ------
+        RicercaError
+            Nothing could be started or kept; the study is as it was.
+        """
+        plan = self.plan
+        if plan.recorded:
+            launch.native_for(plan.subject.python)
+        fresh = not plan.study.exists()
+        with Study.open(plan.study, create=True) as study:
+            one = self._round(study)
+        try:
+            for number in range(plan.plain_runs):
+                if not self._cancelled:
+                    self.step = f"plain run {number + 1} of {plan.plain_runs}"
+                    self._plain(one.id, look)
+            if not plan.recorded or self._cancelled:
+                return Outcome(one.number, None, None)
+            self.step = "line run" if plan.subject.lines else "recorded run"
+            return self._recorded(one.id, one.number, look)
+        finally:
+            self._tidy(one.id, fresh)
+
+    def _round(self, study: Study):  # noqa: ANN202
+        for one in study.rounds():
+            if self.plan.round_name and one.name == self.plan.round_name:
+                return one
+        from ricerca.runner.sources import revision
+
+        return study.add_round(self.plan.subject, self.plan.round_name, self.plan.note, revision(self.plan.subject.cwd))
+
+    def _tidy(self, round_id: int, fresh: bool) -> None:
+        """Leave no empty round, and no empty study that was not there before."""
+        with Study.open(self.plan.study) as study:
+            study.drop_round_if_empty(round_id)
+            empty = not study.rounds()
+        if fresh and empty:
+            self.plan.study.unlink(missing_ok=True)
+
+    def _plain(self, round_id: int, look: Callable[[], None] | None) -> None:
+        stamp = self.plan.study.with_name(f".{self.plan.study.name}.{os.getpid()}.stamp")
+        if hasattr(self.streams.stdin, "seek"):
+            self.streams.stdin.seek(0)
+        self.execution = launch.start_plain(
+            self.plan.subject, stamp, stdin=self.streams.stdin, stdout=self.streams.plain_stdout,
+            stderr=self.streams.plain_stderr, own_group=self.streams.own_group,
+        )  # fmt: skip
+        ended = self.execution.wait(look)
+        run = Run(0, PLAIN, ended.started_unix_ns, ended.wall_ns, ended.cpu_ns, ended.exit_status, ended.words,
+                  ended.by_signal is None)  # fmt: skip
+        with Study.open(self.plan.study) as study:
+            study.add_run(round_id, run)
+
+    def _recorded(self, round_id: int, number: int, look: Callable[[], None] | None) -> Outcome:
+        self.recording = recording_path(self.plan.study, round_id)
+        if hasattr(self.streams.stdin, "seek"):
+            self.streams.stdin.seek(0)
+        try:
+            self.execution = launch.start_recorded(
+                self.plan.subject, self.recording, self.plan.limit_bytes, stdin=self.streams.stdin,
+                stdout=self.streams.stdout, stderr=self.streams.stderr, own_group=self.streams.own_group,
+            )  # fmt: skip
+            ended = self.execution.wait(look)
+        except BaseException:
+            self.recording.unlink(missing_ok=True)
+            raise
+        kind = LINE if self.plan.subject.lines else RECORDED
+        self.step = "reading the recording"
+        try:
+            run_id, cut = keep(self.plan.study, round_id, self.recording, kind, self.plan.subject, ended)
+        except FileDamagedError as problem:
+            self.recording.unlink(missing_ok=True)
+            return Outcome(number, ended, None, problem=ended.problem or str(problem))
+        return Outcome(number, ended, run_id, cut, ended.problem)
+
+
+def recording_path(study: Path, round_id: int) -> Path:
+    """Where a recording lies until it is taken into the study."""
+    return study.with_name(f".{study.name}.round{round_id}.{os.getpid()}.recording")
+
+
+def keep(study_path: Path, round_id: int, recording_file: Path, kind: str, subject: Subject, ended: launch.Ended
+         ) -> tuple[int, bool]:  # fmt: skip
+    """Take a recording into the study and remove it. Returns the run's id and whether a limit cut it.
+
+    The recording is removed only after the study holds the run.
+    """
+    from ricerca.recording.layout import CUT_FLAGS
+    from ricerca.recording.reader import open_recording
+    from ricerca.recording.tables import take
+    from ricerca.runner.sources import gather
+
+    tables = take(open_recording(recording_file))
+    cut = bool(tables.facts.flags & CUT_FLAGS)
+    run = Run(0, kind, tables.facts.start_unix_ns, tables.facts.duration_ns, ended.cpu_ns, ended.exit_status, ended.words,
+              ended.by_signal is None and not cut)  # fmt: skip
+    with Study.open(study_path) as study:
+        run_id = study.add_run(round_id, run, tables, gather(tables.function_file, subject.cwd))
+    recording_file.unlink(missing_ok=True)
+    return run_id, cut
+
+
+def _alive(pid: int) -> bool:
+    try:
+        os.kill(pid, 0)
+    except ProcessLookupError:
+        return False
+    except PermissionError:
+        return True
+    return True
+
+
+def recover(study_path: Path) -> int:
+    """Take in recordings left behind by a Ricerca that was itself killed. Returns how many."""
+    pattern = re.compile(re.escape(f".{study_path.name}.round") + r"(\d+)\.(\d+)\.recording")
+    taken = 0
+    for file in sorted(study_path.parent.glob(f".{study_path.name}.round*.recording")):
+        found = pattern.fullmatch(file.name)
+        if not found or _alive(int(found[2])):
+            continue
+        try:
+            taken += _recover_one(study_path, int(found[1]), file)
+        except FileDamagedError:
+            file.unlink(missing_ok=True)  # the program never began, there is nothing in it
+        except RicercaError:
+            continue
+    return taken
+
+
+def _recover_one(study_path: Path, round_id: int, file: Path) -> int:
+    from ricerca.recording.reader import open_recording
+
+    recording = open_recording(file)
+    if not recording.closed and _alive(int(recording.header["pid"])):
+        return 0  # the program outlived us and is still being recorded
+    with Study.open(study_path) as study:
+        subject = next((one.subject for one in study.rounds() if one.id == round_id), None)
+    if subject is None:
+        raise InputError("The round of a left recording is gone.")
+    kind = LINE if subject.lines else RECORDED
+    ended = launch.Ended(0 if recording.closed else -9, time.time_ns(), 0, 0)
+    keep(study_path, round_id, file, kind, subject, ended)
+    return 1

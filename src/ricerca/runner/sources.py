@@ -1,0 +1,34 @@
+"""Keeps the sources of what ran, and says where a round's code stood in version control."""
+
+from __future__ import annotations
+
+import subprocess
+from collections.abc import Iterable
+from pathlib import Path
+
+MOST_BYTES = 4 << 20
+
+
+def gather(files: Iterable[str], cwd: str) -> dict[str, bytes]:
+    """Contents of those files that are there to be read; names that mean no file are passed over."""
+    found = {}
+    for name in set(files):
+        if not name or name.startswith("<"):
+            continue
+        try:
+            path = Path(cwd, name)
+            if path.is_file() and path.stat().st_size <= MOST_BYTES:
+                found[name] = path.read_bytes()
+        except (OSError, ValueError):
+            continue
+    return found
+
+
+def revision(cwd: str) -> str:
+    """Short name of the checked-out revision, with "+" where files differ from it; empty without one."""
+    try:
+        ask = ["git", "-C", cwd, "describe", "--always", "--dirty=+", "--abbrev=8", "--exclude=*"]
+        answer = subprocess.run(ask, capture_output=True, text=True, timeout=5)
+    except (OSError, subprocess.SubprocessError):
+        return ""
+    return answer.stdout.strip() if answer.returncode == 0 else ""

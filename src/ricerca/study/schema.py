@@ -1,0 +1,63 @@
+"""Tables of the study file and the steps that bring older files up to date (see docs/formats.md)."""
+
+from __future__ import annotations
+
+import sqlite3
+
+APPLICATION_ID = 0x52696365  # "Rice"
+
+MIGRATIONS: tuple[str, ...] = (
+    """
+    CREATE TABLE facts (name TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
+    CREATE TABLE subjects (
+        id INTEGER PRIMARY KEY, kind TEXT NOT NULL, program TEXT NOT NULL, cwd TEXT NOT NULL,
+        python TEXT NOT NULL, env TEXT NOT NULL, roots TEXT NOT NULL, lines TEXT NOT NULL);
+    CREATE TABLE rounds (
+        id INTEGER PRIMARY KEY, number INTEGER NOT NULL UNIQUE, name TEXT NOT NULL, note TEXT NOT NULL DEFAULT '',
+        subject_id INTEGER NOT NULL REFERENCES subjects(id), created_unix_ns INTEGER NOT NULL,
+        revision TEXT NOT NULL DEFAULT '');
+    CREATE TABLE runs (
+        id INTEGER PRIMARY KEY, round_id INTEGER NOT NULL REFERENCES rounds(id) ON DELETE CASCADE,
+        kind TEXT NOT NULL CHECK (kind IN ('plain', 'recorded', 'line')), started_unix_ns INTEGER NOT NULL,
+        wall_ns INTEGER NOT NULL, cpu_ns INTEGER NOT NULL, exit_status INTEGER, ended TEXT NOT NULL,
+        complete INTEGER NOT NULL, facts TEXT NOT NULL);
+    CREATE TABLE functions (
+        run_id INTEGER NOT NULL REFERENCES runs(id) ON DELETE CASCADE, number INTEGER NOT NULL,
+        kind INTEGER NOT NULL, name TEXT NOT NULL, module TEXT NOT NULL, file TEXT NOT NULL,
+        line INTEGER NOT NULL, overflow_calls INTEGER NOT NULL, overflow_resumes INTEGER NOT NULL,
+        PRIMARY KEY (run_id, number)) WITHOUT ROWID;
+    CREATE TABLE threads (
+        run_id INTEGER NOT NULL REFERENCES runs(id) ON DELETE CASCADE, number INTEGER NOT NULL, name TEXT NOT NULL,
+        PRIMARY KEY (run_id, number)) WITHOUT ROWID;
+    CREATE TABLE lines (
+        run_id INTEGER NOT NULL REFERENCES runs(id) ON DELETE CASCADE, function INTEGER NOT NULL,
+        line INTEGER NOT NULL, hits INTEGER NOT NULL, self_ns INTEGER NOT NULL,
+        PRIMARY KEY (run_id, function, line)) WITHOUT ROWID;
+    CREATE TABLE columns (
+        run_id INTEGER NOT NULL REFERENCES runs(id) ON DELETE CASCADE, name TEXT NOT NULL, dtype TEXT NOT NULL,
+        count INTEGER NOT NULL, data BLOB NOT NULL, PRIMARY KEY (run_id, name));
+    CREATE TABLE sources (hash TEXT PRIMARY KEY, bytes INTEGER NOT NULL, data BLOB NOT NULL);
+    CREATE TABLE run_sources (
+        run_id INTEGER NOT NULL REFERENCES runs(id) ON DELETE CASCADE, file TEXT NOT NULL,
+        hash TEXT NOT NULL REFERENCES sources(hash), PRIMARY KEY (run_id, file)) WITHOUT ROWID;
+    CREATE INDEX runs_of_round ON runs(round_id);
+    """,
+)
+
+FORMAT = len(MIGRATIONS)
+
+
+def migrate(connection: sqlite3.Connection, version: int) -> None:
+    """Apply the steps from version on; each commits together with its own record."""
+    for number in range(version, FORMAT):
+        statements = [part for part in MIGRATIONS[number].split(";") if part.strip()]
+        connection.execute("BEGIN IMMEDIATE")
+        try:
+            for statement in statements:
+                connection.execute(statement)
+            connection.execute(f"PRAGMA application_id = {APPLICATION_ID}")
+            connection.execute(f"PRAGMA user_version = {number + 1}")
+        except BaseException:
+            connection.execute("ROLLBACK")
+            raise
+        connection.execute("COMMIT")

@@ -1,0 +1,378 @@
+"""One study file: opened, checked, read and written in transactions."""
+
+from __future__ import annotations
+
+import json
+import os
+import sqlite3
+import time
+import zlib
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import asdict, dataclass, field, replace
+from hashlib import blake2b
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from ricerca.errors import EnvironmentProblem, FileDamagedError, InputError, NewerFormatError
+from ricerca.study.schema import APPLICATION_ID, FORMAT, migrate
+
+if TYPE_CHECKING:  # recording a program must not wait for NumPy to load
+    from ricerca.recording.model import RunTables
+
+PLAIN, RECORDED, LINE = "plain", "recorded", "line"
+
+
+@dataclass(frozen=True)
+class Subject:
+    """What is run and how. ``kind`` is "script", "module" or "command"; ``program`` starts with its name."""
+
+    kind: str
+    program: tuple[str, ...]
+    cwd: str
+    python: str
+    env: tuple[tuple[str, str], ...] = ()
+    roots: tuple[str, ...] = ()
+    lines: tuple[str, ...] = ()
+    id: int = field(default=0, compare=False)
+
+
+@dataclass(frozen=True)
+class Run:
+    """One execution. ``ended`` says in words how it ended."""
+
+    id: int
+    kind: str
+    started_unix_ns: int
+    wall_ns: int
+    cpu_ns: int
+    exit_status: int | None
+    ended: str
+    complete: bool
+
+
+@dataclass(frozen=True)
+class Round:
+    """One measured state of the code, with its runs in the order they were made."""
+
+    id: int
+    number: int
+    name: str
+    note: str
+    subject: Subject
+    created_unix_ns: int
+    revision: str
+    runs: tuple[Run, ...]
+
+    @property
+    def plain_ns(self) -> tuple[int, ...]:
+        """Wall times of the plain runs that ended well."""
+        return tuple(run.wall_ns for run in self.runs if run.kind == PLAIN and run.complete)
+
+    def last_run(self, *kinds: str) -> Run | None:
+        """The latest run of one of these kinds, complete ones before cut ones."""
+        found = [run for run in self.runs if run.kind in kinds]
+        return max(found, key=lambda run: (run.complete, run.id), default=None)
+
+
+class Study:
+    """An open study. Use it as a context manager, from one thread only."""
+
+    def __init__(self, path: Path, connection: sqlite3.Connection) -> None:
+        self.path = path
+        self._db = connection
+        self._depth = 0
+
+    @classmethod
+    def open(cls, path: str | os.PathLike[str], create: bool = False) -> Study:
+        """Open a study, or make a new one.
+
+        Raises
+        ------
+        InputError
+            It is not there and create is False.
+        FileDamagedError
+            It is not a study, or damaged.
+        NewerFormatError
+            A later version wrote it.
+        EnvironmentProblem
+            The folder cannot be written to.
+        """
+        place = Path(path).expanduser().absolute()
+        fresh = not place.exists()
+        if fresh and not create:
+            raise InputError(f"There is no study {place}.", "Make one with: ricerca record --study FILE SCRIPT")
+        if place.is_dir():
+            raise InputError(f"{place} is a folder, not a study.")
+        if fresh and not place.parent.is_dir():
+            raise InputError(f"There is no folder {place.parent} to put the study in.")
+        try:
+            connection = sqlite3.connect(place, isolation_level=None, timeout=20)
+            connection.execute("PRAGMA foreign_keys = ON")
+            connection.execute("PRAGMA trusted_schema = OFF")
+            cls._check(place, connection, fresh or place.stat().st_size == 0)
+        except sqlite3.OperationalError as problem:
+            raise _trouble(place, problem) from None
+        except sqlite3.DatabaseError as problem:
+            raise _damaged(place, problem) from None
+        return cls(place, connection)
+
+    @staticmethod
+    def _check(place: Path, connection: sqlite3.Connection, fresh: bool) -> None:
+        version = int(connection.execute("PRAGMA user_version").fetchone()[0])
+        application = int(connection.execute("PRAGMA application_id").fetchone()[0])
+        if not fresh and application != APPLICATION_ID:
+            connection.close()
+            raise FileDamagedError(f"{place.name} is not a Ricerca study.")
+        if version > FORMAT:
+            connection.close()
+            raise NewerFormatError(f"{place.name} was written by a newer Ricerca.", "Update Ricerca to open it.")
+        migrate(connection, version)
+
+    def close(self) -> None:
+        """Close the file."""
+        self._db.close()
+
+    def __enter__(self) -> Study:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    @contextmanager
+    def transaction(self) -> Iterator[None]:
+        """All or nothing; nests through savepoints."""
+        name = f"level{self._depth}"
+        self._depth += 1
+        try:
+            self._run("BEGIN IMMEDIATE" if self._depth == 1 else f"SAVEPOINT {name}")
+            try:
+                yield
+            except BaseException:
+                if self._db.in_transaction:
+                    self._db.execute("ROLLBACK" if self._depth == 1 else f"ROLLBACK TO {name}")
+                raise
+            self._run("COMMIT" if self._depth == 1 else f"RELEASE {name}")
+        finally:
+            self._depth -= 1
+
+    def _run(self, statement: str, values: tuple[object, ...] | dict[str, object] = ()) -> sqlite3.Cursor:
+        try:
+            return self._db.execute(statement, values)
+        except sqlite3.OperationalError as problem:
+            raise _trouble(self.path, problem) from None
+        except sqlite3.DatabaseError as problem:
+            raise _damaged(self.path, problem) from None
+
+    def execute_many(self, statement: str, rows: Iterable[tuple[object, ...]]) -> None:
+        """Run a statement for each row."""
+        try:
+            self._db.executemany(statement, rows)
+        except sqlite3.OperationalError as problem:
+            raise _trouble(self.path, problem) from None
+        except sqlite3.DatabaseError as problem:
+            raise _damaged(self.path, problem) from None
+
+    def query(self, statement: str, values: tuple[object, ...] = ()) -> list[tuple]:
+        """All rows of a question to the file."""
+        try:
+            return self._db.execute(statement, values).fetchall()
+        except sqlite3.OperationalError as problem:
+            raise _trouble(self.path, problem) from None
+        except sqlite3.DatabaseError as problem:
+            raise _damaged(self.path, problem) from None
+
+    # ---- subjects and rounds
+
+    def add_subject(self, subject: Subject) -> Subject:
+        """Store a subject, or find the equal one that is there already."""
+        for known in self.subjects():
+            if known == subject:
+                return known
+        with self.transaction():
+            cursor = self._run(
+                "INSERT INTO subjects (kind, program, cwd, python, env, roots, lines) VALUES (?, ?, ?, ?, ?, ?, ?)",
+                (
+                    subject.kind,
+                    json.dumps(subject.program),
+                    subject.cwd,
+                    subject.python,
+                    json.dumps(subject.env),
+                    json.dumps(subject.roots),
+                    json.dumps(subject.lines),
+                ),
+            )
+        return replace(subject, id=int(cursor.lastrowid or 0))
+
+    def subjects(self) -> tuple[Subject, ...]:
+        """All subjects, in the order they were first recorded."""
+        rows = self.query("SELECT id, kind, program, cwd, python, env, roots, lines FROM subjects ORDER BY id")
+        try:
+            return tuple(
+                Subject(
+                    kind=str(kind),
+                    program=tuple(str(part) for part in json.loads(program)),
+                    cwd=str(cwd),
+                    python=str(python),
+                    env=tuple((str(name), str(value)) for name, value in json.loads(env)),
+                    roots=tuple(str(root) for root in json.loads(roots)),
+                    lines=tuple(str(pattern) for pattern in json.loads(lines)),
+                    id=int(number),
+                )
+                for number, kind, program, cwd, python, env, roots, lines in rows
+            )
+        except (TypeError, ValueError) as problem:
+            raise _damaged(self.path, problem) from None
+
+    def add_round(self, subject: Subject, name: str = "", note: str = "", revision: str = "") -> Round:
+        """Begin a round; the first is called baseline where no name is given."""
+        with self.transaction():
+            kept = self.add_subject(subject)
+            number = int(self.query("SELECT coalesce(max(number), 0) + 1 FROM rounds")[0][0])
+            title = name or ("baseline" if number == 1 else f"round {number}")
+            self._run(
+                "INSERT INTO rounds (number, name, note, subject_id, created_unix_ns, revision) VALUES (?, ?, ?, ?, ?, ?)",
+                (number, title, note, kept.id, time.time_ns(), revision),
+            )
+        return self.round(number)
+
+    def rounds(self) -> tuple[Round, ...]:
+        """All rounds, in the order of their numbers."""
+        subjects = {subject.id: subject for subject in self.subjects()}
+        runs: dict[int, list[Run]] = {}
+        try:
+            for row in self.query(
+                "SELECT round_id, id, kind, started_unix_ns, wall_ns, cpu_ns, exit_status, ended, complete"
+                " FROM runs ORDER BY id"
+            ):
+                status = None if row[6] is None else int(row[6])
+                run = Run(int(row[1]), str(row[2]), int(row[3]), int(row[4]), int(row[5]), status, str(row[7]), bool(row[8]))
+                runs.setdefault(int(row[0]), []).append(run)
+            return tuple(
+                Round(
+                    id=int(row[0]),
+                    number=int(row[1]),
+                    name=str(row[2]),
+                    note=str(row[3]),
+                    subject=subjects[int(row[4])],
+                    created_unix_ns=int(row[5]),
+                    revision=str(row[6]),
+                    runs=tuple(runs.get(int(row[0]), ())),
+                )
+                for row in self.query(
+                    "SELECT id, number, name, note, subject_id, created_unix_ns, revision FROM rounds ORDER BY number"
+                )
+            )
+        except (KeyError, TypeError, ValueError) as problem:
+            raise _damaged(self.path, problem) from None
+
+    def round(self, number: int | None = None) -> Round:
+        """The round with this number; the latest with a call recording when None.
+
+        Raises
+        ------
+        InputError
+            There is no such round.
+        """
+        found = self.rounds()
+        if not found:
+            raise InputError(f"{self.path.name} has no rounds yet.", "Record one with: ricerca record --study FILE SCRIPT")
+        if number is None:
+            measured = [one for one in found if one.last_run(RECORDED, LINE)]
+            return (measured or found)[-1]
+        for one in found:
+            if one.number == number:
+                return one
+        numbers = ", ".join(str(one.number) for one in found)
+        raise InputError(f"{self.path.name} has no round {number}.", f"It has these: {numbers}.")
+
+    def describe_round(self, number: int, name: str | None = None, note: str | None = None) -> None:
+        """Change a round's name or note."""
+        with self.transaction():
+            if name is not None:
+                self._run("UPDATE rounds SET name = ? WHERE number = ?", (name, number))
+            if note is not None:
+                self._run("UPDATE rounds SET note = ? WHERE number = ?", (note, number))
+
+    def drop_round_if_empty(self, round_id: int) -> None:
+        """Remove a round for which no run was kept."""
+        with self.transaction():
+            self._run("DELETE FROM rounds WHERE id = ? AND id NOT IN (SELECT round_id FROM runs)", (round_id,))
+
+    # ---- runs
+
+    def add_run(
+        self, round_id: int, run: Run, tables: RunTables | None = None, sources: Mapping[str, bytes] | None = None
+    ) -> int:
+        """Store a run, with its tables and the sources as they were. Returns its id."""
+        from ricerca.study import run_tables
+
+        with self.transaction():
+            facts = json.dumps(asdict(tables.facts)) if tables else "{}"
+            cursor = self._run(
+                "INSERT INTO runs (round_id, kind, started_unix_ns, wall_ns, cpu_ns, exit_status, ended, complete, facts)"
+                " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                (round_id, run.kind, run.started_unix_ns, run.wall_ns, run.cpu_ns, run.exit_status, run.ended,
+                 int(run.complete), facts),
+            )  # fmt: skip
+            run_id = int(cursor.lastrowid or 0)
+            if tables is not None:
+                run_tables.write(self.execute_many, run_id, tables)
+            self._add_sources(run_id, sources or {})
+        return run_id
+
+    def _add_sources(self, run_id: int, sources: Mapping[str, bytes]) -> None:
+        for file, text in sources.items():
+            digest = blake2b(text, digest_size=20).hexdigest()
+            self._run("INSERT OR IGNORE INTO sources VALUES (?, ?, ?)", (digest, len(text), zlib.compress(text, 6)))
+            self._run("INSERT OR IGNORE INTO run_sources VALUES (?, ?, ?)", (run_id, file, digest))
+
+    def tables(self, run_id: int) -> RunTables:
+        """The tables of a recorded run.
+
+        Raises
+        ------
+        FileDamagedError
+            They contradict each other.
+        """
+        from ricerca.study import run_tables
+
+        try:
+            return run_tables.read(self.query, run_id)
+        except (KeyError, TypeError, ValueError, IndexError, OverflowError) as problem:
+            if isinstance(problem, FileDamagedError):
+                raise
+            raise _damaged(self.path, problem) from None
+
+    def sources(self, run_id: int) -> dict[str, str]:
+        """File name to content hash of all sources kept for a run."""
+        rows = self.query("SELECT file, hash FROM run_sources WHERE run_id = ?", (run_id,))
+        return {str(file): str(digest) for file, digest in rows}
+
+    def source_text(self, digest: str) -> str:
+        """A source as it was recorded."""
+        rows = self.query("SELECT bytes, data FROM sources WHERE hash = ?", (digest,))
+        if not rows:
+            raise FileDamagedError(f"{self.path.name} lacks a source it refers to.")
+        try:
+            raw = zlib.decompressobj().decompress(rows[0][1], max(int(rows[0][0]), 1))
+        except (zlib.error, TypeError, ValueError) as problem:
+            raise _damaged(self.path, problem) from None
+        return raw.decode("utf-8", "replace")
+
+
+def _damaged(path: Path, problem: object) -> FileDamagedError:
+    return FileDamagedError(f"{path.name} is damaged or not a Ricerca study ({problem}).", "Open a copy from a backup.")
+
+
+def _trouble(path: Path, problem: sqlite3.OperationalError) -> EnvironmentProblem | FileDamagedError:
+    text = str(problem)
+    if "full" in text or "disk I/O" in text:
+        return EnvironmentProblem(
+            f"There is no room on the disk to write {path.name} ({text}).", "Free some space; nothing already stored is lost."
+        )
+    if "locked" in text:
+        return EnvironmentProblem(f"{path.name} is in use by another program.", "Try again when it is done.")
+    if "readonly" in text or "unable to open" in text:
+        return EnvironmentProblem(f"{path} cannot be opened for writing ({text}).", "Check the folder's permissions.")
+    return _damaged(path, problem)

@@ -1,0 +1,151 @@
+"""Tables for the terminal, readable at 100 columns."""
+
+from __future__ import annotations
+
+import shutil
+import sys
+from collections.abc import Sequence
+from typing import Any
+
+from rich.console import Console
+from rich.markup import escape
+from rich.table import Table
+from rich.text import Text
+
+from ricerca.engine.ranking import running_share
+from ricerca.facts import edge_rows, function_rows, line_rows
+from ricerca.loading import Loaded
+from ricerca.wording import count_text, factor_text, plural, share_text, time_text
+
+LEAST_COLUMNS = 100
+BAR_COLUMNS = 10
+NAME_COLUMNS, WHERE_COLUMNS = 27, 20
+
+
+def _console() -> Console:
+    columns = max(shutil.get_terminal_size((LEAST_COLUMNS, 40)).columns, 60)
+    return Console(width=columns if sys.stdout.isatty() else LEAST_COLUMNS, highlight=False, soft_wrap=False)
+
+
+def _table(*columns: str, left: Sequence[str] = ("function", "where")) -> Table:
+    table = Table(box=None, pad_edge=False, header_style="bold")
+    for name in columns:
+        table.add_column(name, justify="left" if name in left else "right", no_wrap=True)
+    return table
+
+
+def _fit(text: str, columns: int) -> str:
+    """A text cut to a width, its end kept: the end of a name tells more than its beginning."""
+    return escape(text if len(text) <= columns else "…" + text[1 - columns :])
+
+
+def _where(file: str, line: int, module: str) -> str:
+    return _fit(f"{file.rsplit('/', 1)[-1]}:{line}" if file else module, WHERE_COLUMNS)
+
+
+def _name(row: dict[str, Any], console: Console) -> str:
+    return _fit(row["function"], NAME_COLUMNS + console.width - LEAST_COLUMNS)
+
+
+def _bar(self_ns: int, inclusive_ns: int, longest_ns: int) -> Text:
+    """Dark for a part's own time, light for what it called; one scale for the table."""
+    whole = round(BAR_COLUMNS * inclusive_ns / max(longest_ns, 1))
+    own = min(round(BAR_COLUMNS * self_ns / max(longest_ns, 1)), whole)
+    return Text("█" * own + "░" * (whole - own))
+
+
+def _headline(loaded: Loaded) -> str:
+    profile, one = loaded.profile, loaded.round
+    parts = [f"Round {one.number} “{one.name}”", f"{time_text(profile.total_ns)} recorded"]
+    if loaded.plain_ns:
+        parts.append(f"{time_text(loaded.plain_ns)} plain ({plural(len(one.plain_ns), 'run')})")
+    parts.append(f"{count_text(profile.total_calls)} calls")
+    if not loaded.run.complete:
+        parts.append(f"not complete: {loaded.run.ended}" + (", a limit was reached" if profile.cut else ""))
+    return escape(" · ".join(parts))
+
+
+def show_functions(loaded: Loaded, by: str, top: int) -> None:
+    """The ranking of functions."""
+    console = _console()
+    console.print(_headline(loaded))
+    rows = function_rows(loaded, by, top)
+    total = max(loaded.profile.total_ns, 1)
+    table = _table("#", "function", "where", "", "self", "share", "inclusive", "calls", left=("function", "where", ""))
+    longest = max((row["inclusive_ns"] for row in rows), default=1)
+    for number, row in enumerate(rows, 1):
+        table.add_row(
+            str(number), _name(row, console), _where(row["file"], row["line"], row["module"]),
+            _bar(row["self_ns"], row["inclusive_ns"], longest), time_text(row["self_ns"]),
+            share_text(row["self_ns"] / total), time_text(row["inclusive_ns"]), count_text(row["calls"]),
+        )  # fmt: skip
+    console.print(table)
+    if by == "self" and len(rows) > 2:
+        import numpy as np
+
+        share = running_share(np.asarray([row["self_ns"] for row in rows]), total)
+        console.print(f"The first {len(rows)} hold {share_text(float(share[-1]))}, the first three {share_text(float(share[2]))}.")
+
+
+def show_lines(loaded: Loaded, top: int) -> None:
+    """The ranking of lines, each with its text as it was recorded."""
+    console = _console()
+    console.print("\nLines")
+    table = _table("where", "line", "own", "calls made", "hits", left=("where", "line"))
+    for row in line_rows(loaded, top):
+        text = loaded.sources.get(row["file"], "").splitlines()
+        code = text[row["line"] - 1].strip() if 0 < row["line"] <= len(text) else row["function"]
+        table.add_row(
+            _where(row["file"], row["line"], ""), escape(code[:48]),
+            "" if row["self_ns"] is None else time_text(row["self_ns"]), time_text(row["call_ns"]),
+            "" if row["hits"] is None else count_text(row["hits"]),
+        )  # fmt: skip
+    console.print(table)
+
+
+def show_edges(loaded: Loaded, top: int) -> None:
+    """Who calls whom."""
+    console = _console()
+    console.print("\nCallers and callees")
+    table = _table("caller", "line", "callee", "calls", "time", left=("caller", "callee"))
+    for row in edge_rows(loaded, top):
+        table.add_row(
+            _fit(row["caller"]["function"], 32), str(row["line"] or ""), _fit(row["callee"]["function"], 32),
+            count_text(row["calls"]), time_text(row["inclusive_ns"]),
+        )  # fmt: skip
+    console.print(table)
+
+
+def show_comparison(base: Loaded, new: Loaded, facts: dict[str, Any], top: int) -> None:
+    """Two rounds beside each other."""
+    console = _console()
+    interval = facts["interval"]
+    between = f", 95 % between {factor_text(interval[0])} and {factor_text(interval[1])}" if interval else ""
+    console.print(escape(
+        f"Round {new.round.number} “{new.round.name}” against round {base.round.number} “{base.round.name}”: "
+        f"{time_text(base.best_total_ns)} → {time_text(new.best_total_ns)}, {factor_text(facts['speedup'])}, "
+        f"{facts['verdict']}{between}"
+    ))  # fmt: skip
+    if facts["verdict"] == "unknown":
+        console.print("Whether this is real cannot be told without at least three plain runs of each: record with --plain 5.")
+    table = _table("function", "match", "self before", "after", "change", "calls before", "after", left=("function", "match"))
+    for row in facts["functions"][:top]:
+        gain = row["self_ns"][0] - row["self_ns"][1]
+        mark = "▼ −" if gain > 0 else "▲ +" if gain < 0 else "  "
+        table.add_row(
+            _name(row, console), row["match"], time_text(row["self_ns"][0]), time_text(row["self_ns"][1]),
+            mark + time_text(abs(gain)), count_text(row["calls"][0]), count_text(row["calls"][1]),
+        )  # fmt: skip
+    console.print(table)
+
+
+def show_checks(checks: Sequence[Any]) -> None:
+    """What works here."""
+    console = _console()
+    table = _table("", "what", "finding", left=("", "what", "finding"))
+    for check in checks:
+        table.add_row("✓" if check.works else "✗", escape(check.what), escape(check.finding))
+        if check.advice:
+            table.add_row("", "", escape("→ " + check.advice))
+    table.columns[2].no_wrap = False
+    console.print(table)

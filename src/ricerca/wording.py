@@ -1,0 +1,89 @@
+"""How figures are written for people: times with three significant digits, thin spaces in thousands."""
+
+from __future__ import annotations
+
+import math
+
+THIN = "\u2009"
+_UNITS = ((1e9, "s"), (1e6, "ms"), (1e3, "µs"), (1, "ns"))
+
+
+def time_text(ns: float) -> str:
+    """A time with three significant digits and its unit.
+
+    >>> time_text(1_234_567_890), time_text(12_345), time_text(0)
+    ('1.23\u2009s', '12.3\u2009µs', '0')
+    """
+    size = abs(ns)
+    if size < 0.5:
+        return "0"
+    for scale, unit in _UNITS:
+        # 999.6 µs is written as 1.00 ms, so the unit is chosen after rounding
+        if size >= scale * 0.9995 or unit == "ns":
+            return f"{_three_digits(ns / scale, whole=unit == 'ns')}{THIN}{unit}"
+    raise AssertionError("unreachable")
+
+
+def _three_digits(value: float, whole: bool = False) -> str:
+    size = abs(value)
+    digits = 0 if whole or size >= 99.95 else 1 if size >= 9.995 else 2
+    if size >= 999.5:
+        return count_text(round(value))
+    return f"{value:.{digits}f}"
+
+
+def count_text(number: int) -> str:
+    """A count with thin spaces between thousands.
+
+    >>> count_text(1204331), count_text(-4200)
+    ('1\u2009204\u2009331', '-4\u2009200')
+    """
+    return f"{number:,}".replace(",", THIN)
+
+
+def share_text(share: float) -> str:
+    """A share of the whole in percent.
+
+    >>> share_text(0.314), share_text(0.0004), share_text(0.0)
+    ('31\u2009%', '<0.1\u2009%', '0\u2009%')
+    """
+    percent = share * 100
+    if percent == 0:
+        return f"0{THIN}%"
+    if abs(percent) < 0.1:
+        return f"<0.1{THIN}%"
+    return f"{percent:.1f}{THIN}%" if abs(percent) < 9.95 else f"{percent:.0f}{THIN}%"
+
+
+def factor_text(factor: float) -> str:
+    """A speed-up or other factor.
+
+    >>> factor_text(3.66), factor_text(1.062), factor_text(float("inf"))
+    ('3.7×', '1.06×', 'any number ×')
+    """
+    if math.isinf(factor):
+        return "any number ×"
+    if math.isnan(factor):
+        return "?"
+    if factor >= 99.5:
+        return f"{count_text(round(factor))}×"
+    return f"{factor:.1f}×" if factor >= 1.95 else f"{factor:.2f}×"
+
+
+def signed_time_text(ns: float) -> str:
+    """A difference of times with its sign.
+
+    >>> signed_time_text(-2_500_000)
+    '\u22122.50\u2009ms'
+    """
+    sign = "+" if ns > 0 else "\u2212" if ns < 0 else ""
+    return sign + time_text(abs(ns))
+
+
+def plural(count: int, one: str, many: str = "") -> str:
+    """A count with its noun.
+
+    >>> plural(1, "call"), plural(1200, "call")
+    ('1 call', '1\u2009200 calls')
+    """
+    return f"{count_text(count)} {one if count == 1 else many or one + 's'}"

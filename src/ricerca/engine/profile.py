@@ -177,7 +177,8 @@ def _compensated(tables: RunTables) -> np.ndarray:
     """Self times with the recorder's own cost taken off, never below zero.
 
     Each entry of a context costs something between its own two clock readings (booked on itself)
-    and something outside them (booked on its caller).
+    and something outside them (booked on its caller). What is left of brief gaps in Python code is
+    bytecode, which ran slower by a known factor; long gaps may hold anything and stay as they are.
     """
     facts = tables.facts
     builtin = tables.function_kind[tables.function] == KIND_BUILTIN
@@ -186,9 +187,13 @@ def _compensated(tables: RunTables) -> np.ndarray:
     outside = entries * np.where(builtin, facts.builtin_outside_ns, facts.python_outside_ns)
     called = tables.parent >= 0
     on_caller = np.bincount(tables.parent[called], outside[called], minlength=len(tables.parent))
-    left = tables.self_ns - inside - on_caller
-    left[tables.parent < 0] = tables.self_ns[tables.parent < 0]
-    return np.maximum(np.rint(left), 0).astype(np.int64)
+    brief = np.minimum(tables.brief_ns, tables.self_ns)
+    fixed = inside + on_caller
+    brief_left = np.maximum(brief - fixed, 0)
+    long_left = np.maximum((tables.self_ns - brief) - np.maximum(fixed - brief, 0), 0)
+    left = long_left + brief_left / np.where(builtin, 1.0, max(facts.bytecode_factor, 1.0))
+    left[~called] = tables.self_ns[~called]
+    return np.rint(left).astype(np.int64)
 
 
 def build_profile(tables: RunTables, layers: tuple[str, ...] | None = None) -> Profile:

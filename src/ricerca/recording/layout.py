@@ -60,6 +60,7 @@ HEADER = np.dtype(
         ("builtin_inside_ns", "<f8"),
         ("builtin_outside_ns", "<f8"),
         ("line_ns", "<f8"),
+        ("bytecode_factor", "<f8"),
     ]
 )
 
@@ -105,7 +106,7 @@ CONTEXTS = np.dtype(
         ("waiting_ticks", "<u8"),
         ("thread", "<u4"),
         ("hint", "<u4"),
-        ("spare", "<u8"),
+        ("brief_ticks", "<u8"),
     ]
 )
 

@@ -13,7 +13,8 @@ if TYPE_CHECKING:  # recording a program must not wait for NumPy to load
 class RunFacts:
     """What is known of a run as a whole.
 
-    Costs are the recorder's own, in ns per event: *inside* falls on the callee, *outside* on its caller.
+    Costs are the recorder's own, in ns per event: *inside* falls on the callee, *outside* on its
+    caller. ``bytecode_factor`` is how much slower bytecode itself runs while it is recorded.
     """
 
     python: str = ""
@@ -27,13 +28,15 @@ class RunFacts:
     python_outside_ns: float = 0.0
     builtin_inside_ns: float = 0.0
     builtin_outside_ns: float = 0.0
+    bytecode_factor: float = 1.0
 
 
 @dataclass(frozen=True)
 class RunTables:
     """The tables of one run. Contexts are in the order they were made: parent < own index.
 
-    ``parent`` is -1 for the root context of each thread. Times are int64 nanoseconds, raw.
+    ``parent`` is -1 for the root context of each thread. Times are int64 nanoseconds, raw;
+    ``brief_ns`` is the part of ``self_ns`` that came in gaps of a few microseconds between two events.
     """
 
     function_kind: np.ndarray
@@ -49,6 +52,7 @@ class RunTables:
     calls: np.ndarray
     resumes: np.ndarray
     self_ns: np.ndarray
+    brief_ns: np.ndarray
     waiting_ns: np.ndarray
     thread: np.ndarray
     thread_name: tuple[str, ...]

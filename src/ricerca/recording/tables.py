@@ -65,7 +65,8 @@ def take(recording: Recording) -> RunTables:
         flags=int(head["flags"]),
         closed=recording.closed,
         **{name: float(head[name]) for name in (
-            "python_inside_ns", "python_outside_ns", "builtin_inside_ns", "builtin_outside_ns")},
+            "python_inside_ns", "python_outside_ns", "builtin_inside_ns", "builtin_outside_ns",
+            "bytecode_factor")},
     )  # fmt: skip
     return RunTables(
         function_kind=functions["kind"].astype(np.int32),
@@ -81,6 +82,7 @@ def take(recording: Recording) -> RunTables:
         calls=contexts["calls"].astype(np.int64),
         resumes=contexts["resumes"].astype(np.int64),
         self_ns=_to_ns(self_ticks[1:], rate),
+        brief_ns=_to_ns(contexts["brief_ticks"], rate),
         waiting_ns=_to_ns(contexts["waiting_ticks"], rate),
         thread=contexts["thread"].astype(np.int32) - 1,
         thread_name=_thread_names(recording),

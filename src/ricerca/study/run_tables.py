@@ -11,7 +11,7 @@ from ricerca.errors import FileDamagedError
 from ricerca.recording.model import RunFacts, RunTables
 from ricerca.study.columns import pack, unpack
 
-COLUMNS = ("parent", "function", "line", "calls", "resumes", "self_ns", "waiting_ns", "thread")
+COLUMNS = ("parent", "function", "line", "calls", "resumes", "self_ns", "brief_ns", "waiting_ns", "thread")
 
 Write = Callable[[str, Iterable[tuple[object, ...]]], None]
 Query = Callable[[str, tuple[object, ...]], list[tuple]]

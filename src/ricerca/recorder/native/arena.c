@@ -11,6 +11,7 @@
 
 #define CHUNK_BYTES (64u * 1024u)
 #define WAIT_NS 20000.0
+#define BRIEF_NS 4000.0
 #define CLOCK_MEASURE_NS 200000u
 #define LEAST_LIMIT_BYTES (1024u * 1024u)
 
@@ -132,6 +133,7 @@ static void start_header(arena *self, uint64_t limit_bytes, uint32_t python_hex)
     head->table_count = TABLE_COUNT;
     self->ns_per_tick = clock_choose(CLOCK_MEASURE_NS);
     self->wait_ticks = (uint64_t)(WAIT_NS / self->ns_per_tick);
+    self->brief_limit = (uint64_t)(BRIEF_NS / self->ns_per_tick);
     head->clock = clock_kind;
     head->ns_per_tick = self->ns_per_tick;
     head->start_unix_ns = timespec_ns(CLOCK_REALTIME);

@@ -24,6 +24,7 @@ typedef struct {
     uint32_t slot_mask;
     uint32_t *line_slots;   /* hash of lines */
     uint32_t line_slot_mask;
+    uint64_t brief_limit;   /* ticks; a shorter gap counts as brief */
     uint64_t wait_ticks;    /* a gap longer than this asks the thread's CPU clock */
     double ns_per_tick;
 } arena;

@@ -69,6 +69,7 @@ typedef struct {
     double builtin_inside_ns;
     double builtin_outside_ns;
     double line_ns;
+    double bytecode_factor; /* how much slower bytecode itself runs while the hook is in */
 } header;
 
 typedef struct {
@@ -96,7 +97,7 @@ typedef struct {
     uint64_t waiting_ticks;
     uint32_t thread;
     uint32_t hint;    /* the child found last; of use to the recorder only */
-    uint64_t spare;
+    uint64_t brief_ticks; /* the part of self_ticks that came in gaps of a few µs at most */
 } context_record;
 
 typedef struct {

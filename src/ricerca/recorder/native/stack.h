@@ -55,7 +55,9 @@ static inline void stack_book(stack *self, uint64_t now)
         return; /* nothing of the program is running */
     }
     const stack_entry *top = &self->entries[self->depth];
-    self->store->contexts[top->context].self_ticks += gap;
+    context_record *context = &self->store->contexts[top->context];
+    context->self_ticks += gap;
+    context->brief_ticks += gap < self->store->brief_limit ? gap : 0;
     if (top->line != 0) {
         self->store->lines[top->line].self_ticks += gap;
     }

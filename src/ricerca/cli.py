@@ -57,7 +57,9 @@ class _Group(click.Group):
             ctx.exit(0)
 
 
-@click.group(cls=_Group, invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+@click.group(
+    cls=_Group, invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100}
+)
 @click.version_option(__version__, prog_name="ricerca")
 @click.pass_context
 def main(ctx: click.Context) -> None:
@@ -134,11 +136,11 @@ def record(study: Path | None, round_name: str, note: str, python: str | None, c
     _leave_as(outcome.recorded.exit_status if outcome.recorded else 0)
 
 
-def _replayable_input(plain_runs: int):  # noqa: ANN202
+def _replayable_input(plain_runs: int):
     """Standard input for several runs: a copy that can be read again; None where one run inherits it."""
     if not plain_runs or sys.stdin is None or sys.stdin.isatty():
         return None
-    copy = tempfile.TemporaryFile()  # noqa: SIM115
+    copy = tempfile.TemporaryFile()
     while block := sys.stdin.buffer.read(1 << 20):
         copy.write(block)
     copy.seek(0)
@@ -182,7 +184,7 @@ def _leave_as(status: int) -> None:
     os._exit(status & 255)
 
 
-def _load(file: Path, number: int | None):  # noqa: ANN202
+def _load(file: Path, number: int | None):
     from ricerca.loading import load
     from ricerca.runner.session import recover
     from ricerca.study.store import Study

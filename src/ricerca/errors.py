@@ -35,7 +35,7 @@ class NewerFormatError(FileDamagedError):
     """A file was written by a later version of Ricerca."""
 
 
-class EnvironmentProblem(RicercaError, OSError):
+class EnvironmentProblem(RicercaError, OSError):  # noqa: N818 - it is the machine that has the problem
     """The machine refuses: no room, no permission, no compiler."""
 
 

@@ -62,7 +62,7 @@ def _csv(loaded: Loaded, top: int | None, what: str) -> str:
 
 def _markdown(loaded: Loaded, base: Loaded | None, study: str, top: int) -> str:
     comparison = comparison_facts(base, loaded, study) if base else None
-    template = Environment(undefined=StrictUndefined, keep_trailing_newline=True, autoescape=False).from_string(_MARKDOWN)  # noqa: S701
+    template = Environment(undefined=StrictUndefined, keep_trailing_newline=True, autoescape=False).from_string(_MARKDOWN)
     return template.render(
         facts=round_facts(loaded, study),
         comparison=comparison,

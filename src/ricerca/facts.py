@@ -46,7 +46,7 @@ def function_rows(loaded: Loaded, by: str = "self", top: int | None = None) -> l
 
 def line_rows(loaded: Loaded, top: int | None = None) -> list[dict[str, Any]]:
     """One entry a line, the dearest first."""
-    table, lines = loaded.line_profile.functions, loaded.lines
+    table, lines = loaded.profile.functions, loaded.lines
     count = len(lines) if top is None else min(top, len(lines))
     return [
         {
@@ -103,7 +103,7 @@ def round_facts(loaded: Loaded, study: str) -> dict[str, Any]:
         "calls": profile.total_calls,
         "contexts": int((profile.parent >= 0).sum()),
         "overhead": {
-            "per_call_ns": round(facts.python_inside_ns + facts.python_outside_ns, 1),
+            "per_call_ns": round((facts.python_inside_ns + facts.python_outside_ns) * profile.cost_scale, 1),
             "factor": round(profile.raw_total_ns / plain_ns, 3) if plain_ns else None,
         },
         "threads": _threads(loaded),

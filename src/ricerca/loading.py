@@ -26,7 +26,8 @@ class Loaded:
     round: Round
     run: Run
     profile: Profile
-    line_profile: Profile
+    line_profile: Profile | None
+    """Of the round's line run, where there is one."""
     sources: Mapping[str, str]
     """Texts as they were recorded."""
 
@@ -38,7 +39,7 @@ class Loaded:
     @cached_property
     def lines(self) -> LineFigures:
         """Figures by line; of the line run where there is one."""
-        return line_figures(self.line_profile)
+        return line_figures(self.profile, self.line_profile)
 
     @cached_property
     def edges(self) -> Edges:
@@ -68,10 +69,10 @@ class Loaded:
         }
 
 
-def profile_of(tables: RunTables, roots: tuple[str, ...]) -> Profile:
+def profile_of(tables: RunTables, roots: tuple[str, ...], plain_ns: int | None = None) -> Profile:
     """A profile with its layers found."""
     builtin = [int(kind) == KIND_BUILTIN for kind in tables.function_kind]
-    return build_profile(tables, layers_of(tables.function_file, tables.function_module, builtin, roots))
+    return build_profile(tables, layers_of(tables.function_file, tables.function_module, builtin, roots), plain_ns)
 
 
 def load(study: Study, number: int | None = None) -> Loaded:
@@ -86,9 +87,10 @@ def load(study: Study, number: int | None = None) -> Loaded:
     run = one.last_run(RECORDED) or one.last_run(LINE)
     if run is None:
         raise InputError(f"Round {one.number} “{one.name}” has no recorded run.", "Record it again.")
-    profile = profile_of(study.tables(run.id), one.subject.roots)
+    plain_ns = median_ns(one.plain_ns)
+    profile = profile_of(study.tables(run.id), one.subject.roots, plain_ns if run.kind == RECORDED else None)
     line_run = one.last_run(LINE)
-    line_profile = profile
+    line_profile = None
     if line_run is not None and line_run.id != run.id:
         line_profile = profile_of(study.tables(line_run.id), one.subject.roots)
     hashes = study.sources(run.id)

@@ -6,7 +6,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import stats
 
 FASTER, SLOWER, NO_DIFFERENCE, UNKNOWN = "faster", "slower", "no difference", "unknown"
 LEAST_RUNS = 3
@@ -55,6 +54,8 @@ def speedup(base_ns: Sequence[int], new_ns: Sequence[int]) -> Speedup:
     ratio = float(np.median(base_ns) / max(np.median(new_ns), 1))
     if min(len(base_ns), len(new_ns)) < LEAST_RUNS:
         return Speedup(ratio, None, UNKNOWN)
+    from scipy import stats  # slow to load, and the window must open without it
+
     found = stats.bootstrap(
         (np.asarray(base_ns, float), np.asarray(new_ns, float)),
         lambda a, b, axis: np.median(a, axis=axis) / np.median(b, axis=axis),

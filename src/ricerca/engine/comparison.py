@@ -44,7 +44,7 @@ def _column(base: np.ndarray, new: np.ndarray, matches: tuple[Match, ...]) -> np
     return np.asarray(rows, np.int64).reshape(-1, 2)
 
 
-def _called(profile: Profile, figures: FunctionFigures) -> set[int]:
+def _called(figures: FunctionFigures) -> set[int]:
     present = figures.shown & ((figures.calls > 0) | (figures.resumes > 0) | (figures.self_ns > 0))
     return {int(number) for number in np.flatnonzero(present)}
 
@@ -60,9 +60,7 @@ def compare(
     Comparing A with B is the negative of comparing B with A.
     """
     base_figures, new_figures = function_figures(base), function_figures(new)
-    matches = match_functions(
-        base.functions, new.functions, _called(base, base_figures), _called(new, new_figures), base_text, new_text
-    )
+    matches = match_functions(base.functions, new.functions, _called(base_figures), _called(new_figures), base_text, new_text)
     self_ns = _column(base_figures.self_ns, new_figures.self_ns, matches)
     order = np.argsort(-np.abs(self_ns[:, 0] - self_ns[:, 1]), kind="stable")
     matches = tuple(matches[row] for row in order)

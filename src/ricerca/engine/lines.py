@@ -29,31 +29,69 @@ class LineFigures:
         return np.maximum(self.self_ns, 0) + self.call_ns
 
 
-def line_figures(profile: Profile) -> LineFigures:
+def line_figures(profile: Profile, followed: Profile | None = None) -> LineFigures:
     """All lines from which something was called or whose hits were recorded, the dearest first.
 
+    Parameters
+    ----------
+    profile : Profile
+    followed : Profile, optional
+        A line run of the same code; the profile itself when left out. Its hits are taken as they
+        are. Following lines costs much more than recording calls, so of its times only the
+        proportions count: a function's own time is shared out among its lines by them.
+
+    Notes
+    -----
     A line's call time counts what it called once, also where the line recurs below itself.
     """
+    source = followed or profile
     parent = profile.parent
     inner = np.flatnonzero((parent >= 0) & (profile.line > 0))
     owner = profile.function[parent[inner]]
     python = np.asarray(profile.functions.kind)[owner] == KIND_PYTHON
     inner, owner = inner[python], owner[python]
-    width = int(max(profile.line.max(initial=0), profile.line_number.max(initial=0))) + 1
+    width = int(max(profile.line.max(initial=0), source.line_number.max(initial=0))) + 1
     key = owner * width + profile.line[inner]
     group = np.zeros(len(profile), np.int64)
     group[inner] = key + 1
     _, number = np.unique(group, return_inverse=True)
     once = not_nested(number, profile.end)[inner]
-    followed = profile.line_function.astype(np.int64) * width + profile.line_number
-    keys = np.unique(np.concatenate((key, followed)))
+    own_function, rows = _own_functions(profile, source)
+    hit_key = own_function * width + source.line_number[rows]
+    keys = np.unique(np.concatenate((key, hit_key)))
     call_ns, calls = np.zeros(len(keys), np.int64), np.zeros(len(keys), np.int64)
     at = np.searchsorted(keys, key)
     np.add.at(call_ns, at[once], profile.inclusive_ns[inner][once])
     np.add.at(calls, at, profile.calls[inner])
     hits, self_ns = np.full(len(keys), -1, np.int64), np.full(len(keys), -1, np.int64)
-    at = np.searchsorted(keys, followed)
-    hits[at], self_ns[at] = profile.line_hits, profile.line_self_ns
+    at = np.searchsorted(keys, hit_key)
+    hits[at] = source.line_hits[rows]
+    self_ns[at] = _shared_out(profile, own_function, source.line_self_ns[rows])
     order = np.argsort(-(np.maximum(self_ns, 0) + call_ns), kind="stable")
     keys = keys[order]
     return LineFigures(keys // width, keys % width, hits[order], self_ns[order], call_ns[order], calls[order])
+
+
+def _own_functions(profile: Profile, source: Profile) -> tuple[np.ndarray, np.ndarray]:
+    """For the followed lines of source: the function's number in profile, and the rows where it has one."""
+    if source is profile:
+        return profile.line_function.astype(np.int64), np.arange(len(profile.line_function))
+    known = {key: number for number, key in enumerate(_identities(profile))}
+    to_own = np.asarray([known.get(key, -1) for key in _identities(source)] or [-1], np.int64)
+    function = to_own[source.line_function]
+    rows = np.flatnonzero(function >= 0)
+    return function[rows], rows
+
+
+def _identities(profile: Profile) -> list[tuple[str, str, str, int]]:
+    table = profile.functions
+    return list(zip(table.module, table.name, table.file, map(int, table.first_line), strict=True))
+
+
+def _shared_out(profile: Profile, function: np.ndarray, line_ns: np.ndarray) -> np.ndarray:
+    """Each function's own time, shared out among its followed lines in proportion to line_ns."""
+    count = len(profile.functions)
+    own_ns = np.zeros(count, np.int64)
+    np.add.at(own_ns, profile.function, profile.self_ns)
+    together = np.bincount(function, line_ns, minlength=count)
+    return np.rint(line_ns * (own_ns[function] / np.maximum(together[function], 1))).astype(np.int64)

@@ -9,6 +9,7 @@ import numpy as np
 from scipy.sparse import csr_array
 from scipy.sparse.csgraph import depth_first_order
 
+from ricerca.engine.compensation import compensate
 from ricerca.recording.layout import CUT_FLAGS, KIND_BUILTIN, KIND_PYTHON, KIND_THREAD
 from ricerca.recording.model import RunFacts, RunTables
 
@@ -59,6 +60,8 @@ class Profile:
     line_hits: np.ndarray
     line_self_ns: np.ndarray
     facts: RunFacts
+    cost_scale: float = 1.0
+    """What the calibrated cost was multiplied with to agree with the plain runs; 1 without any."""
 
     def __len__(self) -> int:
         return len(self.parent)
@@ -173,35 +176,14 @@ def _ends(parent: np.ndarray, depth: np.ndarray) -> np.ndarray:
     return np.arange(count) + size
 
 
-def _compensated(tables: RunTables) -> np.ndarray:
-    """Self times with the recorder's own cost taken off, never below zero.
-
-    Each entry of a context costs something between its own two clock readings (booked on itself)
-    and something outside them (booked on its caller). What is left of brief gaps in Python code is
-    bytecode, which ran slower by a known factor; long gaps may hold anything and stay as they are.
-    """
-    facts = tables.facts
-    builtin = tables.function_kind[tables.function] == KIND_BUILTIN
-    entries = (tables.calls + tables.resumes).astype(np.float64)
-    inside = entries * np.where(builtin, facts.builtin_inside_ns, facts.python_inside_ns)
-    outside = entries * np.where(builtin, facts.builtin_outside_ns, facts.python_outside_ns)
-    called = tables.parent >= 0
-    on_caller = np.bincount(tables.parent[called], outside[called], minlength=len(tables.parent))
-    brief = np.minimum(tables.brief_ns, tables.self_ns)
-    fixed = inside + on_caller
-    brief_left = np.maximum(brief - fixed, 0)
-    long_left = np.maximum((tables.self_ns - brief) - np.maximum(fixed - brief, 0), 0)
-    left = long_left + brief_left / np.where(builtin, 1.0, max(facts.bytecode_factor, 1.0))
-    left[~called] = tables.self_ns[~called]
-    return np.rint(left).astype(np.int64)
-
-
-def build_profile(tables: RunTables, layers: tuple[str, ...] | None = None) -> Profile:
+def build_profile(tables: RunTables, layers: tuple[str, ...] | None = None, plain_ns: int | None = None) -> Profile:
     """Put the contexts of a run in preorder and deduct the recorder's own cost.
 
     Parameters
     ----------
     tables : RunTables
+    plain_ns : int, optional
+        What the program takes without the recorder, where that was measured; see ``compensate``.
     layers : tuple of str, optional
         Name of the layer of each function; "mine" for all when left out.
     """
@@ -211,6 +193,7 @@ def build_profile(tables: RunTables, layers: tuple[str, ...] | None = None) -> P
     place[-1] = -1
     parent = place[tables.parent[order]]
     depth = _depths(parent)
+    self_ns, cost_scale = compensate(tables, plain_ns)
     functions = FunctionTable(
         kind=tables.function_kind,
         name=tables.function_name,
@@ -229,7 +212,7 @@ def build_profile(tables: RunTables, layers: tuple[str, ...] | None = None) -> P
         calls=tables.calls[order],
         resumes=tables.resumes[order],
         thread=tables.thread[order],
-        self_ns=_compensated(tables)[order],
+        self_ns=self_ns[order],
         raw_self_ns=tables.self_ns[order],
         waiting_ns=tables.waiting_ns[order],
         thread_name=tables.thread_name,
@@ -240,6 +223,7 @@ def build_profile(tables: RunTables, layers: tuple[str, ...] | None = None) -> P
         line_hits=tables.line_hits,
         line_self_ns=tables.line_self_ns,
         facts=tables.facts,
+        cost_scale=cost_scale,
     )
 
 

@@ -57,10 +57,13 @@ HEADER = np.dtype(
         ("end_mono_ns", "<u8"),
         ("python_inside_ns", "<f8"),
         ("python_outside_ns", "<f8"),
+        ("callback_inside_ns", "<f8"),
+        ("callback_outside_ns", "<f8"),
         ("builtin_inside_ns", "<f8"),
         ("builtin_outside_ns", "<f8"),
         ("line_ns", "<f8"),
         ("bytecode_factor", "<f8"),
+        ("names_factor", "<f8"),
     ]
 )
 

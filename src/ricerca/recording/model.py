@@ -14,7 +14,8 @@ class RunFacts:
     """What is known of a run as a whole.
 
     Costs are the recorder's own, in ns per event: *inside* falls on the callee, *outside* on its
-    caller. ``bytecode_factor`` is how much slower bytecode itself runs while it is recorded.
+    caller; a callback is Python code that a builtin calls. ``bytecode_factor`` is how much slower bytecode itself runs while it is recorded,
+    ``names_factor`` the same for the bodies of modules.
     """
 
     python: str = ""
@@ -26,9 +27,12 @@ class RunFacts:
     closed: bool = True
     python_inside_ns: float = 0.0
     python_outside_ns: float = 0.0
+    callback_inside_ns: float = 0.0
+    callback_outside_ns: float = 0.0
     builtin_inside_ns: float = 0.0
     builtin_outside_ns: float = 0.0
     bytecode_factor: float = 1.0
+    names_factor: float = 1.0
 
 
 @dataclass(frozen=True)

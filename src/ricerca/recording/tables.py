@@ -65,8 +65,9 @@ def take(recording: Recording) -> RunTables:
         flags=int(head["flags"]),
         closed=recording.closed,
         **{name: float(head[name]) for name in (
-            "python_inside_ns", "python_outside_ns", "builtin_inside_ns", "builtin_outside_ns",
-            "bytecode_factor")},
+            "python_inside_ns", "python_outside_ns", "callback_inside_ns", "callback_outside_ns",
+            "builtin_inside_ns", "builtin_outside_ns",
+            "bytecode_factor", "names_factor")},
     )  # fmt: skip
     return RunTables(
         function_kind=functions["kind"].astype(np.int32),

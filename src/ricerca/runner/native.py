@@ -68,7 +68,7 @@ def _is_own(python: str) -> bool:
     if os.path.abspath(python) == os.path.abspath(sys.executable):
         return True
     try:
-        return os.path.samefile(python, sys.executable)
+        return Path(python).samefile(sys.executable)
     except OSError:
         return False
 
@@ -115,7 +115,7 @@ def compile_native(interpreter: Interpreter) -> str:
             if done.returncode:
                 last = (done.stderr.strip().splitlines() or ["no message"])[-1]
                 raise EnvironmentProblem(f"The recorder could not be compiled for {interpreter.path}: {last}")
-            os.replace(built, place)
+            built.replace(place)
     except OSError as problem:
         raise EnvironmentProblem(f"The recorder could not be built in {folder}: {problem}.") from None
     return str(place)

@@ -93,7 +93,9 @@ def describe(program: Sequence[str], cwd: str | None, python: str | None, env: S
 def _command(program: Sequence[str], common: dict, folder: str) -> Subject:
     found = shutil.which(program[0])
     if found is None:
-        raise InputError(f"There is no program {program[0]!r} in {folder} or on the path.", "Check the name and the working folder.")
+        raise InputError(
+            f"There is no program {program[0]!r} in {folder} or on the path.", "Check the name and the working folder."
+        )
     if _PYTHON_NAME.match(os.path.basename(program[0])):
         return Subject(kind=COMMAND, program=tuple(program), python=os.path.abspath(found), roots=(folder,), **common)
     own = _shebang_python(Path(found))

@@ -10,6 +10,7 @@ import tempfile
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
+from itertools import pairwise
 from pathlib import Path
 
 from ricerca.errors import RicercaError
@@ -47,7 +48,7 @@ def _compiler() -> Check:
 
 def _clock() -> Check:
     readings = [time.clock_gettime_ns(time.CLOCK_MONOTONIC) for _ in range(2000)]
-    steps = [b - a for a, b in zip(readings, readings[1:], strict=False) if b > a]
+    steps = [b - a for a, b in pairwise(readings) if b > a]
     source = Path("/sys/devices/system/clocksource/clocksource0/current_clocksource")
     name = source.read_text().strip() if source.exists() else "unknown"
     ticks = "processor ticks" if name == "tsc" else "the monotonic clock (the processor's own is not trusted here)"
@@ -81,7 +82,12 @@ def _trial() -> Check:
     calls = function_figures(profile).calls[profile.functions.name.index("leaf")]
     facts = profile.facts
     cost = f"a call costs {facts.python_inside_ns + facts.python_outside_ns:.0f} ns to record"
-    return Check("trial recording", calls == 1000, f"{calls} of 1000 calls counted; {cost}", "" if calls == 1000 else "Please report this.")
+    return Check(
+        "trial recording",
+        calls == 1000,
+        f"{calls} of 1000 calls counted; {cost}",
+        "" if calls == 1000 else "Please report this.",
+    )
 
 
 def _window() -> Check:

@@ -7,8 +7,11 @@ import re
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
+from hashlib import blake2b
 from pathlib import Path
 from typing import IO
+
+from platformdirs import user_cache_path
 
 from ricerca.errors import FileDamagedError, InputError, RicercaError
 from ricerca.runner import launch
@@ -94,7 +97,7 @@ class Session:
         finally:
             self._tidy(one.id, fresh)
 
-    def _round(self, study: Study):  # noqa: ANN202
+    def _round(self, study: Study):
         for one in study.rounds():
             if self.plan.round_name and one.name == self.plan.round_name:
                 return one
@@ -111,7 +114,8 @@ class Session:
             self.plan.study.unlink(missing_ok=True)
 
     def _plain(self, round_id: int, look: Callable[[], None] | None) -> None:
-        stamp = self.plan.study.with_name(f".{self.plan.study.name}.{os.getpid()}.stamp")
+        stamp = recording_path(self.plan.study, round_id).with_suffix(".stamp")
+        stamp.parent.mkdir(parents=True, exist_ok=True)
         if hasattr(self.streams.stdin, "seek"):
             self.streams.stdin.seek(0)
         self.execution = launch.start_plain(
@@ -147,9 +151,19 @@ class Session:
         return Outcome(number, ended, run_id, cut, ended.problem)
 
 
+def recordings_folder() -> Path:
+    """Where recordings lie until they are taken into their study: out of the program's sight."""
+    return user_cache_path("ricerca") / "recordings"
+
+
+def _mark(study: Path) -> str:
+    """Stands for a study in the names of its recordings."""
+    return blake2b(str(study.absolute()).encode("utf-8", "surrogateescape"), digest_size=8).hexdigest()
+
+
 def recording_path(study: Path, round_id: int) -> Path:
-    """Where a recording lies until it is taken into the study."""
-    return study.with_name(f".{study.name}.round{round_id}.{os.getpid()}.recording")
+    """Where a round's recording lies until it is taken into the study."""
+    return recordings_folder() / f"{_mark(study)}.round{round_id}.{os.getpid()}.recording"
 
 
 def keep(study_path: Path, round_id: int, recording_file: Path, kind: str, subject: Subject, ended: launch.Ended
@@ -185,9 +199,10 @@ def _alive(pid: int) -> bool:
 
 def recover(study_path: Path) -> int:
     """Take in recordings left behind by a Ricerca that was itself killed. Returns how many."""
-    pattern = re.compile(re.escape(f".{study_path.name}.round") + r"(\d+)\.(\d+)\.recording")
+    mark = _mark(study_path)
+    pattern = re.compile(mark + r"\.round(\d+)\.(\d+)\.recording")
     taken = 0
-    for file in sorted(study_path.parent.glob(f".{study_path.name}.round*.recording")):
+    for file in sorted(recordings_folder().glob(f"{mark}.round*.recording")):
         found = pattern.fullmatch(file.name)
         if not found or _alive(int(found[2])):
             continue

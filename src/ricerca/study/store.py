@@ -242,8 +242,7 @@ class Study:
         runs: dict[int, list[Run]] = {}
         try:
             for row in self.query(
-                "SELECT round_id, id, kind, started_unix_ns, wall_ns, cpu_ns, exit_status, ended, complete"
-                " FROM runs ORDER BY id"
+                "SELECT round_id, id, kind, started_unix_ns, wall_ns, cpu_ns, exit_status, ended, complete FROM runs ORDER BY id"
             ):
                 status = None if row[6] is None else int(row[6])
                 run = Run(int(row[1]), str(row[2]), int(row[3]), int(row[4]), int(row[5]), status, str(row[7]), bool(row[8]))
@@ -301,9 +300,7 @@ class Study:
 
     # ---- runs
 
-    def add_run(
-        self, round_id: int, run: Run, tables: RunTables | None = None, sources: Mapping[str, bytes] | None = None
-    ) -> int:
+    def add_run(self, round_id: int, run: Run, tables: RunTables | None = None, sources: Mapping[str, bytes] | None = None) -> int:
         """Store a run, with its tables and the sources as they were. Returns its id."""
         from ricerca.study import run_tables
 

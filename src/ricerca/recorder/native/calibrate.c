@@ -9,7 +9,8 @@
 #include <unistd.h>
 
 #define CALLS 2000
-#define ROUNDS 5
+#define ROUNDS 7
+#define MOST_FACTOR 8.0
 #define ARENA_BYTES (2u * 1024u * 1024u)
 
 static const char SOURCE[] =
@@ -19,6 +20,10 @@ static const char SOURCE[] =
     "base, items = 0.5, (1.0, 2.0)\n"
     "def bytecode_loop(times, point=Point()):\n    best = 9.0\n"
     "    for _ in times:\n        c = point.x - base\n        if c < best:\n            best = point.y\n            d = items[1]\n"
+    "def names_loop(times):\n    exec(names_body, {'times': times})\n"
+    "names_body = compile('a = 3\\nb = 0\\nfor i in times:\\n    b = b + a\\n    if b > 9:\\n        b = 0\\n', '<calibration>', 'exec')\n"
+    "def answer(value):\n    return 0\n"
+    "def callback_loop(times):\n    sorted(times, key=answer)\n"
     "def builtin_loop(times, call=callable):\n    for _ in times: call(None)\n";
 
 typedef struct {
@@ -113,21 +118,37 @@ static void share_cost(const cost *found, double factor, double own_share, doubl
     *outside = total - *inside;
 }
 
+static double factor_of(PyObject *loop, PyObject *times)
+{
+    cost found;
+    if (measure(loop, times, &found) != 0 || found.plain_ns <= 0 || found.recorded_ns <= found.plain_ns) {
+        return 1.0;
+    }
+    return least(found.recorded_ns / found.plain_ns, MOST_FACTOR);
+}
+
 static void calibrate_loops(header *head, PyObject *space, PyObject *times)
 {
     PyObject *bytecode = PyDict_GetItemString(space, "bytecode_loop");
     PyObject *python = PyDict_GetItemString(space, "python_loop");
     PyObject *builtin = PyDict_GetItemString(space, "builtin_loop");
+    PyObject *callback = PyDict_GetItemString(space, "callback_loop");
+    PyObject *by_name = PyDict_GetItemString(space, "names_loop");
     cost found;
-    head->bytecode_factor = 1.0;
-    if (bytecode == NULL || python == NULL || builtin == NULL) {
+    head->bytecode_factor = head->names_factor = 1.0;
+    if (bytecode == NULL || python == NULL || builtin == NULL || callback == NULL || by_name == NULL) {
         return;
     }
-    if (measure(bytecode, times, &found) == 0 && found.recorded_ns > found.plain_ns && found.plain_ns > 0) {
-        head->bytecode_factor = found.recorded_ns / found.plain_ns;
-    }
+    head->bytecode_factor = factor_of(bytecode, times);
+    head->names_factor = factor_of(by_name, times);
     if (measure(python, times, &found) == 0) {
         share_cost(&found, head->bytecode_factor, 0.3, &head->python_inside_ns, &head->python_outside_ns);
+    }
+    /* What calls back is not bytecode: only the callee's own part is stretched. */
+    if (measure(callback, times, &found) == 0) {
+        double own = found.plain_ns * 0.3;
+        found.recorded_ns -= own * (head->bytecode_factor - 1.0);
+        share_cost(&found, 1.0, 0.3 * head->bytecode_factor, &head->callback_inside_ns, &head->callback_outside_ns);
     }
     /* A builtin's own time is not bytecode, so it is not stretched. */
     if (measure(builtin, times, &found) == 0) {

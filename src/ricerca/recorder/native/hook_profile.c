@@ -156,6 +156,9 @@ static void capsule_gone(PyObject *capsule)
     stack *thread = PyCapsule_GetPointer(capsule, CAPSULE);
     if (thread != NULL) {
         if (current != NULL && current->active) {
+            if (thread->depth > 0 && Py_IsInitialized()) {
+                current->store.head->flags |= FLAG_HOOK_TAKEN; /* the program put a hook of its own in */
+            }
             stack_end(thread);
         }
         stack_free(thread);
@@ -293,8 +296,10 @@ static int line_event(PyObject *capsule, PyFrameObject *frame, int what, PyObjec
             return 0;
         }
         uint32_t function = self->store.contexts[top->context].function;
-        top->line = arena_line(&self->store, function, (uint32_t)PyFrame_GetLineNumber(frame));
-        self->store.lines[top->line].hits++;
+        if (self->store.functions[function].chosen) { /* the first frame is met when it runs already */
+            top->line = arena_line(&self->store, function, (uint32_t)PyFrame_GetLineNumber(frame));
+            self->store.lines[top->line].hits++;
+        }
     }
     return 0;
 }

@@ -66,10 +66,13 @@ typedef struct {
      * between the two clock readings of a call (inside) and the part that falls on its caller. */
     double python_inside_ns;
     double python_outside_ns;
+    double callback_inside_ns; /* of Python code that is called from a builtin, as a sort key is */
+    double callback_outside_ns;
     double builtin_inside_ns;
     double builtin_outside_ns;
     double line_ns;
     double bytecode_factor; /* how much slower bytecode itself runs while the hook is in */
+    double names_factor;    /* the same for the bodies of modules, whose names live in a dictionary */
 } header;
 
 typedef struct {

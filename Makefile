@@ -1,0 +1,35 @@
+# The commands of the project; each sets up what it needs.
+PY := .venv/bin/python
+DEMO := build/demo
+
+.PHONY: setup demo test check bench shots format clean
+
+setup:
+	@sh packaging/setup.sh
+
+demo: setup ## the main job with the demo data; without a display the full example headless
+	@$(PY) tools/demo.py $(DEMO)
+
+test: setup ## the tests
+	@QT_QPA_PLATFORM=offscreen $(PY) -m pytest
+
+check: setup ## format, lint, types, contracts, tests and doctests
+	$(PY) -m ruff format --check src tests bench tools setup.py
+	$(PY) -m ruff check src tests bench tools setup.py
+	$(PY) -m mypy
+	.venv/bin/lint-imports
+	QT_QPA_PLATFORM=offscreen $(PY) -m pytest
+
+format: setup
+	$(PY) -m ruff format src tests bench tools setup.py
+	$(PY) -m ruff check --fix src tests bench tools setup.py
+
+bench: setup ## our figures, as ratios in one run
+	@$(PY) bench/run.py
+
+shots: setup ## a picture of each main view, from the demo data
+	@$(PY) tools/demo.py $(DEMO) --record-only
+	@QT_QPA_PLATFORM=offscreen $(PY) tools/shots.py $(DEMO)/harbour.ricerca docs/screenshots
+
+clean:
+	rm -rf build .venv src/*.egg-info src/ricerca/recorder/*.so

@@ -1,0 +1,1 @@
+"""The window. Widgets show engine results and send intents; they compute nothing."""

@@ -1,0 +1,51 @@
+"""Starts the window."""
+
+from __future__ import annotations
+
+import signal
+import sys
+from pathlib import Path
+
+from PyQt6.QtCore import QCoreApplication, QSettings, QTimer
+from PyQt6.QtWidgets import QApplication
+
+from ricerca.desk import theme
+from ricerca.desk.window import Window
+
+
+def make_application() -> QApplication:
+    """The one application, dressed."""
+    existing = QApplication.instance()
+    app = existing if isinstance(existing, QApplication) else QApplication(sys.argv[:1])
+    QCoreApplication.setOrganizationName("ricerca")
+    QCoreApplication.setApplicationName("ricerca")
+    app.setApplicationDisplayName("Ricerca")
+    theme.load_fonts()
+    return app
+
+
+def dress(app: QApplication, settings: QSettings) -> None:
+    """The theme the person chose, else the system's, followed when it changes."""
+    choice = settings.value("window/theme", "system")
+    themes = {"light": theme.LIGHT, "dark": theme.DARK}
+    theme.apply(app, themes.get(str(choice)) or theme.system_theme(app))
+
+
+def run_desk(path: Path | None) -> int:
+    """Show the window until it is closed. Returns the exit status."""
+    app = make_application()
+    settings = QSettings()
+    dress(app, settings)
+    window = Window(settings, path.absolute() if path else None)
+    hints = app.styleHints()
+    if hints is not None:
+        hints.colorSchemeChanged.connect(
+            lambda _scheme: window.wear("system") if settings.value("window/theme", "system") == "system" else None
+        )
+    window.show()
+    # Python handles signals only while it runs: a slow timer gives it the chance, so that Ctrl+C ends the window.
+    signal.signal(signal.SIGINT, lambda *_: window.close())
+    heartbeat = QTimer(window)
+    heartbeat.start(250)
+    heartbeat.timeout.connect(lambda: None)
+    return app.exec()

@@ -1,0 +1,139 @@
+"""The panel about the function in hand: a sentence, its callers and callees, its source."""
+
+from __future__ import annotations
+
+import html
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+
+from ricerca.desk import theme
+from ricerca.desk.editor import open_at
+from ricerca.desk.fan import Fan
+from ricerca.desk.functions_page import place_text
+from ricerca.desk.source_view import SourceView
+from ricerca.desk.state import DeskState, View
+from ricerca.engine.neighbours import neighbours
+from ricerca.engine.ranking import ceiling
+from ricerca.errors import RicercaError
+from ricerca.wording import count_text, factor_text, plural, share_text, time_text
+
+
+class Dossier(QFrame):
+    """Follows the function in hand."""
+
+    failed = pyqtSignal(str)
+
+    def __init__(self, state: DeskState, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._state = state
+        self.title = QLabel()
+        self.title.setFont(theme.font(theme.TITLE_PX, bold=True))
+        self.title.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self.place = QLabel()
+        self.place.setObjectName("soft")
+        self.open_button = QPushButton("Open in editor")
+        self.open_button.setObjectName("quiet")
+        self.open_button.setToolTip("Open the file at this function in $VISUAL, or the system's editor (Ctrl+E).")
+        self.open_button.clicked.connect(self.open_file)
+        self.sentence = QLabel()
+        self.sentence.setWordWrap(True)
+        self.sentence.setTextFormat(Qt.TextFormat.RichText)
+        self.fan = Fan()
+        self.fan.chosen.connect(state.take_in_hand)
+        self.source_head = QLabel("source as recorded")
+        self.source_head.setObjectName("heading")
+        self.source = SourceView()
+        row = QHBoxLayout()
+        row.addWidget(self.place, 1)
+        row.addWidget(self.open_button)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(16, 12, 8, 8)
+        layout.setSpacing(6)
+        layout.addWidget(self.title)
+        layout.addLayout(row)
+        layout.addWidget(self.sentence)
+        layout.addSpacing(6)
+        layout.addWidget(self.fan)
+        layout.addSpacing(6)
+        layout.addWidget(self.source_head)
+        layout.addWidget(self.source, 1)
+        state.hand_changed.connect(self.refresh)
+        state.view_changed.connect(self.refresh)
+
+    def refresh(self) -> None:
+        """Show the function in hand."""
+        view, function = self._state.view, self._state.in_hand
+        there = view is not None and function >= 0
+        for part in (self.open_button, self.fan, self.source, self.source_head):
+            part.setVisible(there)
+        if not there:
+            self.title.setText("")
+            self.place.setText("")
+            self.sentence.setText("Choose a function to see who calls it, whom it calls, and its source." if view else "")
+            return
+        table = view.loaded.profile.functions
+        name = table.name[function]
+        metrics = self.title.fontMetrics()
+        self.title.setText(metrics.elidedText(name, Qt.TextElideMode.ElideMiddle, max(self.width() - 40, 200)))
+        self.title.setToolTip(name)
+        place = place_text(table.file[function], int(table.first_line[function]), table.module[function])
+        self.place.setText(f"{place} · {table.layer[function]}")
+        self.place.setToolTip(table.file[function] or table.module[function])
+        self.open_button.setVisible(bool(table.file[function]) and not table.file[function].startswith("<"))
+        self.sentence.setText(sentence(view, function))
+        self.fan.show_function(view, function)
+        self.source.show_function(view, function)
+
+    def open_file(self) -> None:
+        """Open the file of the function in hand."""
+        view, function = self._state.view, self._state.in_hand
+        if view is None or function < 0:
+            return
+        table = view.loaded.profile.functions
+        try:
+            open_at(table.file[function], int(table.first_line[function]))
+        except (RicercaError, OSError) as problem:
+            self.failed.emit(str(problem))
+
+
+def sentence(view: View, function: int) -> str:
+    """What is to be said of a function, in words."""
+    loaded = view.loaded
+    figures, total = loaded.figures, max(loaded.profile.total_ns, 1)
+    calls, own, whole = int(figures.calls[function]), int(figures.self_ns[function]), int(figures.inclusive_ns[function])
+    callers, _callees = neighbours(loaded.edges, function)
+    places = sum(max(len([line for line in one.lines if line]), 1) for one in callers if one.function >= 0)
+    said = f"Called <span style='font-weight:600'>{plural(calls, 'time')}</span>"
+    if places:
+        said += f" from {plural(places, 'place')}"
+    said += f"; its own body takes <span style='font-weight:600'>{time_text(own)}</span>, {share_text(own / total)} of the run"
+    said += f", with what it calls {time_text(whole)}." if whole > own else "."
+    gain = ceiling(own, total)
+    if own / total >= 0.02:
+        said += f" Free, the run would be <span style='font-weight:600'>{factor_text(gain)}</span> as fast." if gain != float("inf") else ""
+    else:
+        said += " Working on its body can gain next to nothing."
+    resumes = int(figures.resumes[function])
+    if resumes:
+        said += f" Its body was gone on with {plural(resumes, 'time')}."
+    if figures.uncertain[function] and not loaded.round.plain_ns:
+        said += " Uncertain: more than half of what was measured here was the recorder's own cost."
+    base = view.base_times(function)
+    if base is not None:
+        said += " " + _change(view, own, calls, base)
+    return said
+
+
+def _change(view: View, own: int, calls: int, base: tuple[int, int, int]) -> str:
+    number = view.base.round.number
+    if base == (0, 0, 0):
+        return f"<span style='font-weight:600'>New</span> since round {number}."
+    colours = theme.now()
+    gain = base[0] - own
+    colour = colours.faster if gain > 0 else colours.slower if gain < 0 else colours.soft
+    way = "less" if gain > 0 else "more"
+    said = f"Own time in round {number}: {html.escape(time_text(base[0]))}"
+    if gain:
+        said += f", so <span style='font-weight:600; color:{colour}'>{time_text(abs(gain))} {way}</span> now"
+    return said + (f"; {count_text(base[2])} calls then." if base[2] != calls else "; as many calls.")

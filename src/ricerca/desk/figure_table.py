@@ -1,0 +1,329 @@
+"""A ranking as a table: a filter above, a bar in each row, the order shown and remembered."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QObject, QPointF, QRect, QRectF, QSettings, Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QColor, QFontMetrics, QPainter
+from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QHBoxLayout,
+    QHeaderView,
+    QLabel,
+    QLineEdit,
+    QStyle,
+    QStyledItemDelegate,
+    QStyleOptionViewItem,
+    QTableView,
+    QVBoxLayout,
+    QWidget,
+)
+
+from ricerca.desk import theme
+from ricerca.desk.painting import change_colour, paint_bar, paint_mark
+from ricerca.wording import count_text, time_text
+
+ROW_PX = 30
+BAR_ROLE = int(Qt.ItemDataRole.UserRole) + 1
+GAIN_ROLE = BAR_ROLE + 1
+UNDER_ROLE = BAR_ROLE + 2
+MONO_ROLE = BAR_ROLE + 3
+
+
+@dataclass(frozen=True)
+class Bar:
+    """What a bar shows; times in ns, full_ns fills the column."""
+
+    full_ns: float
+    own_ns: float
+    whole_ns: float
+    base_ns: float | None
+    layer: str
+
+
+@dataclass(frozen=True)
+class Column:
+    """One column: its words, and how a row is written, ordered and explained."""
+
+    key: str
+    title: str
+    width: int
+    text: Callable[[int], str] | None = None
+    order: np.ndarray | Sequence[Any] | None = None
+    explain: Callable[[int], str] | None = None
+    bar: Callable[[int], Bar] | None = None
+    gain: Callable[[int], float | None] | None = None
+    under: Callable[[int], str] | None = None
+    left: bool = False
+    mono: bool = False
+    rising: bool = False
+    """Whether the first click on its head sorts from the smallest up."""
+
+
+class FigureModel(QAbstractTableModel):
+    """Rows of engine arrays in an order, filtered by text."""
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.columns: list[Column] = []
+        self.rows = np.zeros(0, np.int64)
+        self._all = np.zeros(0, np.int64)
+        self._words: list[str] = []
+        self._filter = ""
+        self.sort_key, self.descending = "", True
+
+    def show(self, columns: list[Column], rows: np.ndarray, words: list[str]) -> None:
+        """Take new columns and rows; words[row] is what the filter looks through."""
+        self.beginResetModel()
+        self.columns, self._all, self._words = columns, rows, words
+        if self.sort_key not in [column.key for column in columns]:
+            self.sort_key = ""
+        self._arrange()
+        self.endResetModel()
+
+    def _arrange(self) -> None:
+        rows = self._all
+        if self._filter:
+            parts = self._filter.lower().split()
+            rows = np.asarray([row for row in rows if all(part in self._words[row] for part in parts)], np.int64)
+        column = next((c for c in self.columns if c.key == self.sort_key and c.order is not None), None)
+        if column is not None and len(rows):
+            keys = np.asarray(column.order)[rows]
+            if keys.dtype.kind in "iuf":
+                order = np.argsort(-keys if self.descending else keys, kind="stable")
+            else:
+                order = np.argsort(keys, kind="stable")
+                order = order[::-1] if self.descending else order
+            rows = rows[order]
+        self.rows = rows
+
+    def set_filter(self, text: str) -> None:
+        self.beginResetModel()
+        self._filter = text.strip()
+        self._arrange()
+        self.endResetModel()
+
+    def set_order(self, key: str, descending: bool) -> None:
+        self.beginResetModel()
+        self.sort_key, self.descending = key, descending
+        self._arrange()
+        self.endResetModel()
+
+    def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008
+        return 0 if parent.isValid() else len(self.rows)
+
+    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008
+        return 0 if parent.isValid() else len(self.columns)
+
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = 0) -> Any:
+        if orientation != Qt.Orientation.Horizontal or section >= len(self.columns):
+            return None
+        column = self.columns[section]
+        if role == Qt.ItemDataRole.DisplayRole:
+            arrow = (" ↓" if self.descending else " ↑") if column.key == self.sort_key else ""
+            return column.title + arrow
+        if role == Qt.ItemDataRole.TextAlignmentRole:
+            side = Qt.AlignmentFlag.AlignLeft if column.left or column.bar else Qt.AlignmentFlag.AlignRight
+            return side | Qt.AlignmentFlag.AlignVCenter
+        return None
+
+    def data(self, index: QModelIndex, role: int = 0) -> Any:
+        if not index.isValid() or index.row() >= len(self.rows):
+            return None
+        column, row = self.columns[index.column()], int(self.rows[index.row()])
+        if role == Qt.ItemDataRole.DisplayRole:
+            if column.key == "rank":
+                return str(index.row() + 1)
+            return column.text(row) if column.text else None
+        if role == Qt.ItemDataRole.TextAlignmentRole:
+            side = Qt.AlignmentFlag.AlignLeft if column.left else Qt.AlignmentFlag.AlignRight
+            return side | Qt.AlignmentFlag.AlignVCenter
+        if role == Qt.ItemDataRole.ToolTipRole:
+            return column.explain(row) if column.explain else None
+        if role == BAR_ROLE:
+            return column.bar(row) if column.bar else None
+        if role == GAIN_ROLE:
+            return column.gain(row) if column.gain else None
+        if role == UNDER_ROLE:
+            return column.under(row) if column.under else None
+        if role == MONO_ROLE:
+            return column.mono
+        return None
+
+
+class FigureDelegate(QStyledItemDelegate):
+    """Paints bars, changes with their mark, names with their place beside them."""
+
+    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex) -> None:
+        colours = theme.now()
+        room = QRect(option.rect)
+        if option.state & QStyle.StateFlag.State_Selected:
+            painter.fillRect(room, QColor(colours.chosen))
+        room.adjust(8, 0, -8, 0)
+        bar = index.data(BAR_ROLE)
+        if bar is not None:
+            paint_bar(painter, QRectF(room), bar.full_ns, bar.own_ns, bar.whole_ns, bar.base_ns, bar.layer)
+            return
+        painter.save()
+        gain = index.data(GAIN_ROLE)
+        if gain is not None:
+            self._paint_gain(painter, room, gain)
+        else:
+            self._paint_text(painter, room, index)
+        painter.restore()
+
+    def _paint_gain(self, painter: QPainter, room: QRect, gain: float) -> None:
+        painter.setFont(theme.font())
+        painter.setPen(change_colour(gain))
+        sign = "−" if gain > 0 else "+" if gain < 0 else ""
+        text = sign + time_text(abs(gain))
+        painter.drawText(room, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, text)
+        if gain:
+            width = QFontMetrics(painter.font()).horizontalAdvance(text)
+            paint_mark(painter, QPointF(room.right() - width - 8, room.center().y() + 1), gain > 0)
+
+    def _paint_text(self, painter: QPainter, room: QRect, index: QModelIndex) -> None:
+        colours = theme.now()
+        mono = bool(index.data(MONO_ROLE))
+        painter.setFont(theme.font(theme.CODE_PX if mono else theme.TEXT_PX, mono=mono))
+        painter.setPen(QColor(colours.soft if index.column() == 0 else colours.ink))
+        text = index.data(Qt.ItemDataRole.DisplayRole) or ""
+        metrics = QFontMetrics(painter.font())
+        under = index.data(UNDER_ROLE)
+        align = index.data(Qt.ItemDataRole.TextAlignmentRole)
+        if not under:
+            elide = Qt.TextElideMode.ElideRight if mono else Qt.TextElideMode.ElideMiddle
+            painter.drawText(room, align, metrics.elidedText(text, elide, room.width()))
+            return
+        shown = metrics.elidedText(text, Qt.TextElideMode.ElideMiddle, room.width())
+        baseline = room.center().y() + (metrics.ascent() - metrics.descent()) // 2 + 1
+        painter.drawText(room.left(), baseline, shown)
+        used = metrics.horizontalAdvance(shown) + 8
+        if room.width() - used > 40:
+            painter.setFont(theme.font(theme.SMALL_PX))
+            painter.setPen(QColor(colours.soft))
+            small = QFontMetrics(painter.font()).elidedText(under, Qt.TextElideMode.ElideMiddle, room.width() - used)
+            painter.drawText(room.left() + used, baseline, small)
+
+
+class FigureTable(QWidget):
+    """Filter and table. Emits the engine row that is chosen."""
+
+    chosen = pyqtSignal(int)
+    opened = pyqtSignal(int)
+
+    def __init__(self, name: str, settings: QSettings, default_order: str, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._name, self._settings = name, settings
+        self.model = FigureModel(self)
+        self.model.sort_key = str(settings.value(f"order/{name}/key", default_order))
+        self.model.descending = settings.value(f"order/{name}/descending", "true") in (True, "true")
+        self.filter = QLineEdit()
+        self.filter.setPlaceholderText("Filter: part of a name, file or layer")
+        self.filter.setAccessibleName(f"Filter {name}")
+        self.filter.setClearButtonEnabled(True)
+        self.filter.setFixedWidth(290)
+        self.summary = QLabel()
+        self.summary.setObjectName("soft")
+        self.view = QTableView()
+        self.view.setAccessibleName(f"Ranking of {name}")
+        self._dress_view()
+        self._timer = QTimer(self)
+        self._timer.setSingleShot(True)
+        self._timer.setInterval(120)
+        self._timer.timeout.connect(self._apply_filter)
+        self.filter.textChanged.connect(lambda _text: self._timer.start())
+        above = QHBoxLayout()
+        above.setContentsMargins(8, 8, 8, 8)
+        above.addWidget(self.filter)
+        above.addSpacing(12)
+        above.addWidget(self.summary, 1)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        layout.addLayout(above)
+        layout.addWidget(self.view, 1)
+        self._wanted = -1
+
+    def _dress_view(self) -> None:
+        view = self.view
+        view.setModel(self.model)
+        view.setItemDelegate(FigureDelegate(view))
+        view.setShowGrid(False)
+        view.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        view.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        view.setHorizontalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
+        view.setTabKeyNavigation(False)
+        view.verticalHeader().hide()
+        view.verticalHeader().setDefaultSectionSize(ROW_PX)
+        header = view.horizontalHeader()
+        header.setSectionsClickable(True)
+        header.setHighlightSections(False)
+        header.setSortIndicatorShown(False)
+        header.setMinimumSectionSize(24)
+        header.sectionClicked.connect(self._on_head)
+        header.sectionResized.connect(self._keep_width)
+        view.selectionModel().currentRowChanged.connect(self._on_current)
+        view.doubleClicked.connect(lambda index: self.opened.emit(int(self.model.rows[index.row()])))
+
+    def show_rows(self, columns: list[Column], rows: np.ndarray, words: list[str]) -> None:
+        """Fill the table."""
+        self.view.selectionModel().blockSignals(True)
+        self.model.show(columns, rows, words)
+        self.view.selectionModel().blockSignals(False)
+        header = self.view.horizontalHeader()
+        header.blockSignals(True)
+        for number, column in enumerate(columns):
+            width = int(self._settings.value(f"width/{self._name}/{column.key}", column.width))
+            self.view.setColumnWidth(number, width)
+            stretch = column.key == "what"
+            header.setSectionResizeMode(number, QHeaderView.ResizeMode.Stretch if stretch else QHeaderView.ResizeMode.Interactive)
+        header.blockSignals(False)
+        self.select(self._wanted)
+
+    def _on_head(self, section: int) -> None:
+        column = self.model.columns[section]
+        if column.order is None:
+            return
+        same = column.key == self.model.sort_key
+        descending = not self.model.descending if same else not column.rising
+        self.model.set_order(column.key, descending)
+        self._settings.setValue(f"order/{self._name}/key", column.key)
+        self._settings.setValue(f"order/{self._name}/descending", "true" if descending else "false")
+        self.select(self._wanted)
+
+    def _keep_width(self, section: int, _old: int, new: int) -> None:
+        if section < len(self.model.columns) and self.model.columns[section].key != "what":
+            self._settings.setValue(f"width/{self._name}/{self.model.columns[section].key}", new)
+
+    def _apply_filter(self) -> None:
+        self.model.set_filter(self.filter.text())
+        self.select(self._wanted)
+
+    def _on_current(self, index: QModelIndex, _before: QModelIndex) -> None:
+        if index.isValid() and index.row() < len(self.model.rows):
+            self._wanted = int(self.model.rows[index.row()])
+            self.chosen.emit(self._wanted)
+
+    def select(self, row: int) -> None:
+        """Mark an engine row without telling anyone, and bring it into sight."""
+        self._wanted = row
+        found = np.flatnonzero(self.model.rows == row)
+        selection = self.view.selectionModel()
+        selection.blockSignals(True)
+        if len(found):
+            self.view.selectRow(int(found[0]))
+            self.view.scrollTo(self.model.index(int(found[0]), 0))
+        else:
+            self.view.clearSelection()
+        selection.blockSignals(False)
+        self.view.viewport().update()
+
+
+def signed_count(before: int, after: int) -> str:
+    """Both counts of a comparison."""
+    return count_text(after) if before == after else f"{count_text(before)} → {count_text(after)}"

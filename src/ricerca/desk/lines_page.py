@@ -1,0 +1,97 @@
+"""The slowest lines of the whole program."""
+
+from __future__ import annotations
+
+import numpy as np
+from PyQt6.QtWidgets import QVBoxLayout, QWidget
+
+from ricerca.desk.figure_table import Bar, Column, FigureTable
+from ricerca.desk.functions_page import place_text
+from ricerca.desk.state import DeskState, View
+from ricerca.wording import count_text, plural, share_text, time_text
+
+
+class LinesPage(QWidget):
+    """All lines of the reading that called something or were followed."""
+
+    def __init__(self, state: DeskState, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._state = state
+        self.table = FigureTable("lines", state.settings, "total")
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.addWidget(self.table)
+        self.table.chosen.connect(self._take)
+        state.view_changed.connect(self._fill)
+
+    def _take(self, row: int) -> None:
+        view = self._state.view
+        if view is None:
+            return
+        self._state.take_in_hand(int(view.loaded.lines.function[row]))
+
+    def _fill(self) -> None:
+        view = self._state.view
+        if view is None:
+            self.table.show_rows([], np.zeros(0, np.int64), [])
+            self.table.summary.setText("")
+            return
+        lines, functions = view.loaded.lines, view.loaded.profile.functions
+        words = [
+            f"{functions.file[f]} {functions.name[f]} {functions.layer[f]} {text}".lower()
+            for f, text in zip(lines.function, view.texts, strict=True)
+        ]
+        self.table.show_rows(_columns(view), np.arange(len(lines)), words)
+        followed = int((lines.hits >= 0).sum())
+        told = f"; own time and hits of {plural(followed, 'line')}" if followed else ""
+        hint = "" if followed else "; for own time and hits follow a function's lines in a new round"
+        self.table.summary.setText(f"{plural(len(lines), 'line')} that call something{told}{hint}")
+
+
+def _columns(view: View) -> list[Column]:
+    lines, functions = view.loaded.lines, view.loaded.profile.functions
+    total = max(view.loaded.profile.total_ns, 1)
+    totals = lines.total_ns
+    longest = float(max(totals.max(initial=0), view.base.lines.total_ns.max(initial=0) if view.base else 0, 1))
+    base = None
+    if view.base is not None and view.base_line is not None:
+        known = view.base_line >= 0
+        base = np.where(known, view.base.lines.total_ns[np.where(known, view.base_line, 0)] if len(view.base.lines) else 0, 0)
+    gains = base - totals if base is not None else np.zeros(len(lines), np.int64)
+
+    def say(row: int) -> str:
+        own = "" if lines.self_ns[row] < 0 else f" Dark: {time_text(lines.self_ns[row])} on the line itself."
+        before = f" Dashed: {time_text(base[row])} in round {view.base.round.number}." if base is not None else ""
+        return f"Light: {time_text(lines.call_ns[row])} in what the line called.{own}{before}"
+
+    columns = [
+        Column("rank", "", 36),
+        Column("where", "where", 124,
+               lambda r: place_text(functions.file[lines.function[r]], int(lines.line[r]), functions.module[lines.function[r]]),
+               [f"{functions.file[f]}:{line:07d}" for f, line in zip(lines.function, lines.line, strict=True)],
+               lambda r: f"Line {lines.line[r]} of {functions.file[lines.function[r]]}, in {functions.name[lines.function[r]]}",
+               left=True, rising=True),
+        Column("what", "line", 200, lambda r: view.texts[r] or functions.name[lines.function[r]],
+               explain=lambda r: view.texts[r] or "Its source was not kept.", left=True, mono=True),
+        Column("bar", "time", 104, explain=say, order=totals,
+               bar=lambda r: Bar(longest, max(int(lines.self_ns[r]), 0), int(totals[r]), None if base is None else float(base[r]),
+                                 functions.layer[lines.function[r]])),
+        Column("total", "total", 76, lambda r: time_text(totals[r]), totals,
+               lambda r: f"{share_text(totals[r] / total)} of the run passes on this line and in what it calls."),
+    ]  # fmt: skip
+    if base is not None:
+        columns.append(
+            Column("gain", "change", 96, None, gains, gain=lambda r: float(gains[r]),
+                   explain=lambda r: f"{time_text(base[r])} in round {view.base.round.number}, {time_text(totals[r])} now.")
+        )  # fmt: skip
+    if base is None:
+        columns.append(
+            Column("calls", "calls made", 92, lambda r: count_text(int(lines.calls[r])), lines.calls,
+                   lambda r: f"{plural(int(lines.calls[r]), 'call')} from this line.")
+        )  # fmt: skip
+    if (lines.hits >= 0).any():
+        columns.append(
+            Column("hits", "hits", 84, lambda r: "" if lines.hits[r] < 0 else count_text(int(lines.hits[r])), lines.hits,
+                   lambda r: "Its lines were not followed." if lines.hits[r] < 0 else f"Reached {plural(int(lines.hits[r]), 'time')}.")
+        )  # fmt: skip
+    return columns

@@ -1,0 +1,94 @@
+"""Makes a round away from the interface thread, and tells how it goes."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import tempfile
+import time
+import traceback
+from dataclasses import dataclass
+
+from PyQt6.QtCore import QObject, QThread, pyqtSignal
+
+from ricerca.errors import RicercaError
+from ricerca.recording.live import Glance, glance
+from ricerca.recording.reader import open_recording
+from ricerca.runner.session import Outcome, Plan, Session, Streams
+
+LOOK_SECONDS = 0.4
+MOST_OUTPUT = 200_000
+
+
+@dataclass(frozen=True)
+class Progress:
+    """How a round stands."""
+
+    step: str
+    elapsed_s: float
+    glance: Glance | None
+    output: str
+    """What the program wrote since the last progress."""
+
+
+class RecorderThread(QThread):
+    """Runs one plan. The program's output goes to a file that is read along."""
+
+    progressed = pyqtSignal(object)
+    done = pyqtSignal(object)
+    failed = pyqtSignal(str)
+
+    def __init__(self, plan: Plan, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.plan = plan
+        self._output = tempfile.TemporaryFile()
+        streams = Streams(
+            stdin=subprocess.DEVNULL, stdout=self._output.fileno(), stderr=self._output.fileno(),
+            plain_stdout=subprocess.DEVNULL, plain_stderr=subprocess.DEVNULL, own_group=True,
+        )  # fmt: skip
+        self.session = Session(plan, streams)
+        self._read = 0
+        self._last = 0.0
+        self._began = 0.0
+
+    def run(self) -> None:
+        self._began = time.monotonic()
+        try:
+            outcome: Outcome = self.session.run(self._look)
+        except RicercaError as problem:
+            self.failed.emit(str(problem))
+        except Exception:
+            self.failed.emit("Ricerca made a mistake:\n" + traceback.format_exc(limit=-4))
+        else:
+            self._tell()
+            self.done.emit(outcome)
+        finally:
+            self._output.close()
+
+    def finish_now(self) -> None:
+        """End the program; what was recorded till then is kept."""
+        self.session.finish_now()
+
+    def _look(self) -> None:
+        if time.monotonic() - self._last > LOOK_SECONDS:
+            self._tell()
+
+    def _tell(self) -> None:
+        self._last = time.monotonic()
+        self.progressed.emit(Progress(self.session.step, self._last - self._began, self._glance(), self._new_output()))
+
+    def _glance(self) -> Glance | None:
+        recording = self.session.recording
+        if recording is None or not recording.exists():
+            return None
+        try:
+            return glance(open_recording(recording, check=False))
+        except (RicercaError, ValueError, OSError):
+            return None  # it has not begun, or is just being finished
+
+    def _new_output(self) -> str:
+        size = os.fstat(self._output.fileno()).st_size
+        start = max(self._read, size - MOST_OUTPUT)
+        text = os.pread(self._output.fileno(), size - start, start)
+        self._read = size
+        return text.decode("utf-8", "replace")

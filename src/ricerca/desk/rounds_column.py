@@ -1,0 +1,243 @@
+"""The rounds, one below the other, each a card with its bar; the notice that sources have changed."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QPoint, QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QColor, QContextMenuEvent, QFontMetrics, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtWidgets import QFrame, QInputDialog, QLabel, QMenu, QPushButton, QScrollArea, QToolTip, QVBoxLayout, QWidget
+
+from ricerca.desk import theme
+from ricerca.desk.painting import paint_mark
+from ricerca.desk.state import DeskState
+from ricerca.engine.believable import median_ns, spread
+from ricerca.study.store import LINE, RECORDED, Round, Study
+from ricerca.wording import factor_text, plural, share_text, time_text
+
+CARD_PX = 76
+
+
+class Cards(QWidget):
+    """Painted cards. A click reads a round; Shift with a click holds the reading against it."""
+
+    chosen = pyqtSignal(int)
+    against = pyqtSignal(int)
+    rename = pyqtSignal(int)
+
+    def __init__(self, state: DeskState, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._state = state
+        self.setAccessibleName("Rounds")
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMouseTracking(True)
+
+    def refresh(self) -> None:
+        """Take over the rounds as they are now."""
+        self.setMinimumHeight(max(1, len(self._state.rounds)) * CARD_PX)
+        self.update()
+
+    @staticmethod
+    def time_of(one: Round) -> int:
+        """What a round's bar shows: the median of plain runs, else the recorded run."""
+        run = one.last_run(RECORDED, LINE)
+        return median_ns(one.plain_ns) or (run.wall_ns if run else 0)
+
+    def paintEvent(self, _event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        rounds = self._state.rounds
+        longest = max((self.time_of(one) for one in rounds), default=1) or 1
+        for row, one in enumerate(rounds):
+            self._paint_card(painter, QRectF(0, row * CARD_PX, self.width(), CARD_PX), one, longest)
+        painter.end()
+
+    def _paint_card(self, painter: QPainter, room: QRectF, one: Round, longest: int) -> None:
+        colours = theme.now()
+        now = one.number == self._state.number
+        if now:
+            painter.fillRect(room, QColor(colours.chosen))
+            painter.fillRect(QRectF(room.left(), room.top(), 3, room.height()), QColor(colours.accent))
+        inner = room.adjusted(14, 9, -12, -8)
+        painter.setPen(QColor(colours.ink))
+        painter.setFont(theme.font(theme.TEXT_PX, bold=now))
+        title = QFontMetrics(painter.font()).elidedText(
+            f"{one.number}  {one.name}", Qt.TextElideMode.ElideRight, int(inner.width())
+        )
+        painter.drawText(inner, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, title)
+        time_ns = self.time_of(one)
+        bar = QRectF(inner.left(), inner.top() + 25, inner.width() * time_ns / longest, 9)
+        if one.plain_ns:
+            painter.fillRect(bar, colours.own("mine"))
+        else:  # only a recorded run: slower than the program itself, so not drawn as its time
+            painter.setPen(QPen(QColor(colours.soft), 1, Qt.PenStyle.DotLine))
+            painter.drawRect(bar)
+        self._paint_spread(painter, one, bar, inner, longest)
+        if one.number == self._state.against:
+            painter.setPen(QPen(QColor(colours.soft), 1, Qt.PenStyle.DashLine))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRect(bar.adjusted(-2, -2, 2, 2))
+        below = inner.adjusted(0, 40, 0, 0)
+        painter.setFont(theme.font(theme.SMALL_PX))
+        painter.setPen(QColor(colours.soft))
+        text = time_text(time_ns) + ("" if one.plain_ns else " recorded") if time_ns else "no run was kept"
+        painter.drawText(below, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, text)
+        self._paint_gain(painter, one, below)
+
+    def _paint_spread(self, painter: QPainter, one: Round, bar: QRectF, inner: QRectF, longest: int) -> None:
+        if len(one.plain_ns) < 2:
+            return
+        low, high = (inner.left() + inner.width() * value / longest for value in (min(one.plain_ns), max(one.plain_ns)))
+        painter.setPen(QPen(QColor(theme.now().ink), 1))
+        middle = bar.center().y()
+        high = min(high, inner.right())
+        painter.drawLine(QPointF(low, middle), QPointF(high, middle))
+        for x in (low, high):
+            painter.drawLine(QPointF(x, middle - 3), QPointF(x, middle + 3))
+
+    def _paint_gain(self, painter: QPainter, one: Round, below: QRectF) -> None:
+        colours = theme.now()
+        found = self._state.verdicts.get(one.number)
+        if one is self._state.rounds[0]:
+            painter.drawText(below, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop, "the first")
+        if found is None:
+            return
+        faster = found.ratio >= 1
+        told = found.verdict in ("faster", "slower")
+        text = factor_text(found.ratio) + (", noise" if found.verdict == "no difference" else "")
+        painter.setPen(QColor((colours.faster if faster else colours.slower) if told else colours.soft))
+        painter.setFont(theme.font(13 if told else theme.SMALL_PX, bold=told))
+        painter.drawText(below.adjusted(0, -2 if told else 0, 0, 0), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop, text)
+        if told:
+            width = QFontMetrics(painter.font()).horizontalAdvance(text)
+            paint_mark(painter, QPointF(below.right() - width - 9, below.top() + 8), faster)
+
+    def _at(self, y: float) -> Round | None:
+        row = int(y // CARD_PX)
+        return self._state.rounds[row] if 0 <= row < len(self._state.rounds) else None
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        one = self._at(event.position().y())
+        if one is None or event.button() != Qt.MouseButton.LeftButton:
+            return
+        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            self.against.emit(one.number)
+        else:
+            self.chosen.emit(one.number)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        one = self._at(event.position().y())
+        if one is not None:
+            QToolTip.showText(event.globalPosition().toPoint(), describe(one), self)
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        one = self._at(event.pos().y())
+        if one is not None:
+            self._menu(one, event.globalPos())
+
+    def _menu(self, one: Round, place: QPoint) -> None:
+        menu = QMenu(self)
+        menu.addAction("Read this round", lambda: self.chosen.emit(one.number))
+        menu.addAction("Hold the reading against it", lambda: self.against.emit(one.number))
+        menu.addAction("Change name or note…", lambda: self.rename.emit(one.number))
+        menu.exec(place)
+        menu.deleteLater()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        numbers = [one.number for one in self._state.measured()]
+        step = {Qt.Key.Key_Down: 1, Qt.Key.Key_Up: -1}.get(Qt.Key(event.key()))
+        if step and self._state.number in numbers:
+            row = numbers.index(self._state.number) + step
+            if 0 <= row < len(numbers):
+                self.chosen.emit(numbers[row])
+        else:
+            super().keyPressEvent(event)
+
+
+def describe(one: Round) -> str:
+    """A round in words."""
+    parts = [f"Round {one.number} “{one.name}”."]
+    if one.plain_ns:
+        wide = spread(one.plain_ns)
+        around = f", ±{share_text(wide)}" if wide is not None else ""
+        parts.append(f"{plural(len(one.plain_ns), 'plain run')}: {time_text(median_ns(one.plain_ns) or 0)} in the middle{around}.")
+    else:
+        parts.append("No plain runs: its true time is not known.")
+    run = one.last_run(RECORDED, LINE)
+    if run is not None and not run.complete:
+        parts.append(f"Its recording is not complete: {run.ended}.")
+    if one.revision:
+        parts.append(f"Code at {one.revision}.")
+    if one.note:
+        parts.append(one.note)
+    return " ".join(parts)
+
+
+class RoundsColumn(QFrame):
+    """Cards, the button for the next round, the notice about changed sources."""
+
+    new_round = pyqtSignal()
+
+    def __init__(self, state: DeskState, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setObjectName("panel")
+        self._state = state
+        heading = QLabel("rounds")
+        heading.setObjectName("heading")
+        heading.setContentsMargins(14, 12, 0, 6)
+        self.cards = Cards(state)
+        area = QScrollArea()
+        area.setWidget(self.cards)
+        area.setWidgetResizable(True)
+        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        area.viewport().setAutoFillBackground(False)
+        self.cards.setAutoFillBackground(False)
+        self.notice = QFrame()
+        self.notice.setObjectName("notice")
+        self.notice_text = QLabel()
+        self.notice_text.setWordWrap(True)
+        inside = QVBoxLayout(self.notice)
+        inside.setContentsMargins(10, 8, 10, 8)
+        inside.addWidget(self.notice_text)
+        self.button = QPushButton("New round…")
+        self.button.setObjectName("main")
+        self.button.setToolTip("Measure the code as it is now (Ctrl+N).")
+        self.button.clicked.connect(self.new_round)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        layout.addWidget(heading)
+        layout.addWidget(area, 1)
+        foot = QVBoxLayout()
+        foot.setContentsMargins(12, 8, 12, 12)
+        foot.addWidget(self.notice)
+        foot.addWidget(self.button)
+        layout.addLayout(foot)
+        self.notice.hide()
+        self.cards.chosen.connect(lambda number: state.read(number, state.against))
+        self.cards.against.connect(lambda number: state.read(state.number, number))
+        self.cards.rename.connect(self._rename)
+        state.rounds_changed.connect(self.cards.refresh)
+        state.view_changed.connect(self.cards.refresh)
+
+    def say_changed(self, files: list[str]) -> None:
+        """Name the sources that differ from the recorded ones; none hides the notice."""
+        self.notice.setVisible(bool(files))
+        names = ", ".join(file.rsplit("/", 1)[-1] for file in files[:3]) + (f" and {len(files) - 3} more" if len(files) > 3 else "")
+        last = self._state.rounds[-1].number if self._state.rounds else 0
+        verb = "has" if len(files) == 1 else "have"
+        self.notice_text.setText(f"<span style='font-weight:600'>{names}</span> {verb} changed since round {last}. Record what it gained?")
+
+    def _rename(self, number: int) -> None:
+        one = next(one for one in self._state.rounds if one.number == number)
+        text, agreed = QInputDialog.getMultiLineText(
+            self, f"Round {number}", "First line: its name. Below: what was changed and why.", f"{one.name}\n{one.note}"
+        )
+        path = self._state.path
+        if not agreed or path is None or not text.strip():
+            return
+        name, _, note = text.strip().partition("\n")
+
+        def write() -> None:
+            with Study.open(path) as study:
+                study.describe_round(number, name.strip(), note.strip())
+
+        self._state.workers.request("rename", write, lambda _done: self._state.refresh_rounds())

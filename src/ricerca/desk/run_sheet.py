@@ -1,0 +1,336 @@
+"""The sheet for a new round: what to run, what to record, and then how it goes."""
+
+from __future__ import annotations
+
+import shlex
+import sys
+from pathlib import Path
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtGui import QTextCursor
+from PyQt6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QFileDialog,
+    QFormLayout,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPlainTextEdit,
+    QPushButton,
+    QScrollArea,
+    QSpinBox,
+    QStackedLayout,
+    QVBoxLayout,
+    QWidget,
+)
+
+from ricerca.desk import theme
+from ricerca.desk.leaders import Leaders
+from ricerca.desk.recorder_thread import Progress, RecorderThread
+from ricerca.desk.state import DeskState
+from ricerca.errors import RicercaError
+from ricerca.runner.program import describe
+from ricerca.runner.session import Outcome, Plan
+from ricerca.study.store import RECORDED, Subject
+from ricerca.wording import count_text, time_text
+
+DEFAULT_PLAIN = 5
+
+
+class RunSheet(QWidget):
+    """Form and progress. Emits the number of the round that was made."""
+
+    made = pyqtSignal(object, int)
+    closed = pyqtSignal()
+
+    def __init__(self, state: DeskState, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._state = state
+        self._study: Path | None = None
+        self._thread: RecorderThread | None = None
+        self._subjects: list[Subject] = []
+        self._stack = QStackedLayout(self)
+        self._stack.addWidget(self._make_form())
+        self._stack.addWidget(self._make_progress())
+
+    # ---- the form
+
+    def _make_form(self) -> QWidget:
+        page = QWidget()
+        self.heading = QLabel()
+        self.heading.setFont(theme.font(theme.TITLE_PX, bold=True))
+        self.earlier = QComboBox()
+        self.earlier.setAccessibleName("Earlier programs")
+        self.earlier.activated.connect(self._recall)
+        self.program = _line("Program", "A Python script, -m and a module, or a command")
+        self.arguments = _line("Arguments", "As you would type them; quotes are understood")
+        self.cwd = _line("Folder", "Where the program runs")
+        self.python = QComboBox()
+        self.python.setEditable(True)
+        self.python.setAccessibleName("Interpreter")
+        self.python.addItem(sys.executable)
+        self.name = _line("Name", "A few words, such as: speeds kept")
+        self.note = QPlainTextEdit()
+        self.note.setObjectName("entry")
+        self.note.setAccessibleName("What was changed and why")
+        self.note.setPlaceholderText("What was changed, and why it should help")
+        self.note.setFixedHeight(64)
+        self.note.setTabChangesFocus(True)
+        self.plain = QSpinBox()
+        self.plain.setRange(0, 99)
+        self.plain.setValue(DEFAULT_PLAIN)
+        self.plain.setAccessibleName("Plain runs")
+        self.recorded = QCheckBox("every call")
+        self.recorded.setChecked(True)
+        self.recorded.setEnabled(False)
+        self.recorded.setToolTip("A round always records every call.")
+        self.lines = _line("Follow lines of", "functions, modules or files, * allowed; empty: none")
+        self.expected = QLabel()
+        self.expected.setObjectName("soft")
+        self.expected.setWordWrap(True)
+        self.problem = QLabel()
+        self.problem.setWordWrap(True)
+        self.record = QPushButton("Record")
+        self.record.setObjectName("main")
+        self.record.clicked.connect(self._start)
+        cancel = QPushButton("Not now")
+        cancel.clicked.connect(self.closed)
+        for field in (self.program, self.cwd):
+            field.textChanged.connect(lambda _text: self.problem.setText(""))
+        self.plain.valueChanged.connect(lambda _value: self._say_expected())
+        browse = QPushButton("Choose…")
+        browse.clicked.connect(self._browse)
+        program_row = QHBoxLayout()
+        program_row.addWidget(self.program, 1)
+        program_row.addWidget(browse)
+        form = QFormLayout()
+        form.setLabelAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        form.setHorizontalSpacing(16)
+        form.setVerticalSpacing(12)
+        self._earlier_label = QLabel("Recall")
+        form.addRow(self._earlier_label, self.earlier)
+        form.addRow("Program", program_row)
+        form.addRow("Arguments", self.arguments)
+        form.addRow("Folder", self.cwd)
+        form.addRow("Interpreter", self.python)
+        form.addRow("Name of the round", self.name)
+        form.addRow("What changed", self.note)
+        runs = QHBoxLayout()
+        runs.addWidget(self.plain)
+        runs.addWidget(QLabel("plain runs, without the recorder, for the true time and its spread"), 1)
+        form.addRow("First", runs)
+        form.addRow("Then record", self.recorded)
+        form.addRow("and the lines of", self.lines)
+        buttons = QHBoxLayout()
+        buttons.addWidget(self.record)
+        buttons.addWidget(cancel)
+        buttons.addStretch(1)
+        inside = QVBoxLayout()
+        inside.setContentsMargins(24, 20, 24, 20)
+        inside.setSpacing(12)
+        inside.addWidget(self.heading)
+        inside.addLayout(form)
+        inside.addWidget(self.expected)
+        inside.addWidget(self.problem)
+        inside.addLayout(buttons)
+        inside.addStretch(1)
+        holder = QWidget()
+        holder.setLayout(inside)
+        holder.setMaximumWidth(760)
+        area = QScrollArea()
+        area.setWidgetResizable(True)
+        area.setWidget(holder)
+        outer = QVBoxLayout(page)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.addWidget(area)
+        return page
+
+    def prepare(self, study: Path | None, program: str = "") -> None:
+        """Fill the form: for the next round of the open study, or for a program that was dropped."""
+        self._study = study
+        rounds = self._state.rounds if study is not None and study == self._state.path else ()
+        self._subjects = list(dict.fromkeys(one.subject for one in reversed(rounds)))
+        self.earlier.clear()
+        for subject in self._subjects:
+            self.earlier.addItem(" ".join(shlex.quote(part) for part in subject.program))
+        for part in (self.earlier, self._earlier_label):
+            part.setVisible(len(self._subjects) > 1)
+        self.heading.setText(f"Round {rounds[-1].number + 1}" if rounds else "A new study")
+        self.name.setText("")
+        self.name.setPlaceholderText("baseline" if not rounds else "A few words, such as: speeds kept")
+        self.note.setPlainText("")
+        self.problem.setText("")
+        if self._subjects:
+            self._recall(0)
+            last = next((one for one in reversed(rounds) if one.plain_ns), None)
+            self.plain.setValue(len(last.plain_ns) if last else DEFAULT_PLAIN)
+        else:
+            path = Path(program) if program else None
+            self.program.setText(path.name if path else "")
+            self.arguments.setText("")
+            self.cwd.setText(str(path.parent if path else Path.cwd()))
+        self._say_expected()
+        self._stack.setCurrentIndex(0)
+        (self.name if self._subjects else self.program).setFocus()
+
+    def _recall(self, row: int) -> None:
+        subject = self._subjects[row]
+        words = list(subject.program)
+        first = 2 if words[0] == "-m" else 1
+        self.program.setText(" ".join(words[:first]))
+        self.arguments.setText(shlex.join(words[first:]))
+        self.cwd.setText(subject.cwd)
+        self.python.setCurrentText(subject.python)
+        self.lines.setText(" ".join(subject.lines))
+
+    def _browse(self) -> None:
+        name, _kind = QFileDialog.getOpenFileName(
+            self, "Program to record", self.cwd.text(), "Python programs (*.py *.pyz);;All files (*)"
+        )
+        if name:
+            self.program.setText(Path(name).name)
+            self.cwd.setText(str(Path(name).parent))
+
+    def _say_expected(self) -> None:
+        measured = [one for one in self._state.rounds if one.plain_ns] if self._study == self._state.path else []
+        if not measured:
+            self.expected.setText("A recorded run takes some two to five times as long as a plain one.")
+            return
+        one = measured[-1]
+        plain_ns = sorted(one.plain_ns)[len(one.plain_ns) // 2]
+        run = one.last_run(RECORDED)
+        recorded_ns = run.wall_ns if run else plain_ns * 4
+        total = plain_ns * self.plain.value() + recorded_ns
+        self.expected.setText(f"If it runs as in round {one.number}, this will take about {time_text(total)}.")
+
+    def _start(self) -> None:
+        words = self.program.text().strip()
+        try:
+            parts = words.split(None, 1) if words.startswith("-m ") else [words] if words else []
+            program = [*parts, *shlex.split(self.arguments.text())]
+            subject = describe(program, self.cwd.text().strip() or None, self.python.currentText().strip() or None, (),
+                               self.lines.text().split())  # fmt: skip
+        except (RicercaError, ValueError) as problem:
+            self._say_problem(str(problem))
+            return
+        study = self._study or Path(subject.cwd, f"{Path(program[1] if program[0] == '-m' else program[0]).stem}.ricerca")
+        self.start(Plan(subject, study, self.name.text().strip(), self.note.toPlainText().strip(), self.plain.value()))
+
+    def _say_problem(self, text: str) -> None:
+        self._stack.setCurrentIndex(0)
+        self.problem.setText(text)
+        self.problem.setStyleSheet(f"color: {theme.now().slower}; font-weight: 600;")
+
+    # ---- progress
+
+    def _make_progress(self) -> QWidget:
+        page = QWidget()
+        self.step = QLabel()
+        self.step.setFont(theme.font(theme.TITLE_PX, bold=True))
+        self.facts = QLabel()
+        self.leaders = Leaders()
+        self.output = QPlainTextEdit()
+        self.output.setReadOnly(True)
+        self.output.setAccessibleName("The program's output")
+        self.output.setMaximumBlockCount(5000)
+        self.finish = QPushButton("Finish now")
+        self.finish.setToolTip("End the program; what was recorded till now is kept.")
+        self.finish.clicked.connect(self._finish)
+        layout = QGridLayout(page)
+        layout.setContentsMargins(24, 20, 24, 20)
+        layout.setVerticalSpacing(8)
+        layout.addWidget(self.step, 0, 0)
+        layout.addWidget(self.finish, 0, 1, Qt.AlignmentFlag.AlignRight)
+        layout.addWidget(self.facts, 1, 0, 1, 2)
+        layout.addWidget(_heading("leading so far, own time"), 2, 0, 1, 2)
+        layout.addWidget(self.leaders, 3, 0, 1, 2)
+        layout.addWidget(_heading("output of the program"), 4, 0, 1, 2)
+        layout.addWidget(self.output, 5, 0, 1, 2)
+        layout.setRowStretch(5, 1)
+        layout.setColumnStretch(0, 1)
+        return page
+
+    def start(self, plan: Plan) -> None:
+        """Begin to make a round."""
+        if self._thread is not None:
+            return
+        self.output.clear()
+        self.output.setFont(theme.font(theme.CODE_PX, mono=True))
+        self.leaders.show_glance(None)
+        self.step.setText("Starting")
+        self.facts.setText("")
+        self.finish.setEnabled(True)
+        self._stack.setCurrentIndex(1)
+        self._thread = RecorderThread(plan, self)
+        self._thread.progressed.connect(self._show)
+        self._thread.done.connect(self._done)
+        self._thread.failed.connect(self._failed)
+        self._thread.start()
+
+    @property
+    def running(self) -> bool:
+        """Whether a round is being made."""
+        return self._thread is not None
+
+    def _show(self, progress: Progress) -> None:
+        self.step.setText(progress.step[:1].upper() + progress.step[1:])
+        facts = f"{progress.elapsed_s:.1f} s elapsed"
+        if progress.glance is not None:
+            facts += f" · {count_text(progress.glance.calls)} calls so far"
+            self.leaders.show_glance(progress.glance)
+        self.facts.setText(facts)
+        if progress.output:
+            self.output.moveCursor(QTextCursor.MoveOperation.End)
+            self.output.insertPlainText(progress.output)
+            self.output.moveCursor(QTextCursor.MoveOperation.End)
+
+    def _finish(self) -> None:
+        if self._thread is not None:
+            self.finish.setEnabled(False)
+            self._thread.finish_now()
+
+    def _end_thread(self) -> Plan | None:
+        thread, self._thread = self._thread, None
+        if thread is None:
+            return None
+        thread.wait()
+        thread.deleteLater()
+        return thread.plan
+
+    def _done(self, outcome: Outcome) -> None:
+        plan = self._end_thread()
+        if plan is None:
+            return
+        if outcome.run_id is None and outcome.recorded is not None:
+            output = self.output.toPlainText().strip().splitlines()
+            last = f" Its last words: {output[-1]}" if output else ""
+            self._say_problem(f"Nothing was recorded: the program ended ({outcome.recorded.words}) before it began.{last}")
+            return
+        self.made.emit(plan.study, outcome.round_number)
+
+    def _failed(self, text: str) -> None:
+        self._end_thread()
+        self._say_problem(text)
+
+    def stop(self) -> None:
+        """At closing time: end the program and wait until what there is has been kept."""
+        if self._thread is not None:
+            self._thread.finish_now()
+            self._thread.wait(20_000)
+            self._thread = None
+
+
+def _line(name: str, hint: str) -> QLineEdit:
+    edit = QLineEdit()
+    edit.setAccessibleName(name)
+    edit.setPlaceholderText(hint)
+    return edit
+
+
+def _heading(text: str) -> QLabel:
+    label = QLabel(text)
+    label.setObjectName("heading")
+    label.setContentsMargins(0, 8, 0, 0)
+    return label

@@ -1,0 +1,193 @@
+"""A function's source as it was recorded, with margin bars and hits beside the lines."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+
+import numpy as np
+from PyQt6.QtCore import QEvent, QPoint, QRect, QRectF, Qt
+from PyQt6.QtGui import QColor, QFontMetrics, QHelpEvent, QPainter, QPaintEvent
+from PyQt6.QtWidgets import QAbstractScrollArea, QToolTip, QWidget
+
+from ricerca.desk import theme
+from ricerca.desk.painting import paint_bar
+from ricerca.desk.state import View
+from ricerca.engine.source import span_of
+from ricerca.wording import count_text, plural, time_text
+
+LINE_PX = 20
+BAR_ROOM_PX = 52
+NUMBER_ROOM_PX = 44
+MOST_COLOURED = 60_000
+
+
+@lru_cache(maxsize=32)
+def coloured(text: str) -> tuple[tuple[tuple[str, str], ...], ...]:
+    """Lines of (kind, text) pieces; kinds are "keyword", "text", "comment", "number", "name" or ""."""
+    from pygments.lexers.python import PythonLexer
+    from pygments.token import Token
+
+    kinds = ((Token.Comment, "comment"), (Token.Literal.String, "text"), (Token.Literal.Number, "number"),
+             (Token.Keyword, "keyword"), (Token.Operator.Word, "keyword"), (Token.Name.Function, "name"),
+             (Token.Name.Class, "name"))  # fmt: skip
+    if len(text) > MOST_COLOURED:
+        return tuple((("", line),) for line in text.splitlines())
+    lines: list[list[tuple[str, str]]] = [[]]
+    for token, piece in PythonLexer(stripnl=False).get_tokens(text):
+        kind = next((kind for parent, kind in kinds if token in parent), "")
+        for number, part in enumerate(piece.split("\n")):
+            if number:
+                lines.append([])
+            if part:
+                lines[-1].append((kind, part))
+    return tuple(tuple(line) for line in lines)
+
+
+class SourceView(QAbstractScrollArea):
+    """Painted line by line; only what is in sight is drawn."""
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setAccessibleName("Source as it was recorded")
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setFrameShape(QAbstractScrollArea.Shape.NoFrame)
+        self._lines: tuple[tuple[tuple[str, str], ...], ...] = ()
+        self._first = 1
+        self._figures: dict[int, tuple[int, int, int]] = {}
+        self._base: dict[int, int] = {}
+        self._longest = 1
+        self._layer = "mine"
+        self._message = ""
+
+    def show_function(self, view: View | None, function: int) -> None:
+        """Show a function of the view."""
+        self._lines, self._figures, self._base, self._message = (), {}, {}, ""
+        if view is not None and function >= 0:
+            self._load(view, function)
+        self.verticalScrollBar().setValue(0)
+        self.horizontalScrollBar().setValue(0)
+        self._measure()
+        self._show_dearest()
+        self.viewport().update()
+
+    def _load(self, view: View, function: int) -> None:
+        table = view.loaded.profile.functions
+        text = view.loaded.sources.get(table.file[function])
+        self._layer = table.layer[function]
+        if text is None:
+            self._message = (
+                "A builtin has no source to show."
+                if not table.file[function]
+                else "Its source could not be read when it was recorded."
+            )
+            return
+        first, last = span_of(text, int(table.first_line[function]), table.name[function] == "<module>")
+        self._first = first
+        self._lines = coloured(text)[first - 1 : last]
+        lines = view.loaded.lines
+        for row in np.flatnonzero(lines.function == function):
+            line = int(lines.line[row])
+            self._figures[line] = (int(lines.self_ns[row]), int(lines.call_ns[row]), int(lines.hits[row]))
+            if view.base is not None and view.base_line is not None and view.base_line[row] >= 0:
+                self._base[line] = int(view.base.lines.total_ns[view.base_line[row]])
+        totals = [max(own, 0) + called for own, called, _hits in self._figures.values()]
+        self._longest = max([*totals, *self._base.values(), 1])
+
+    def _show_dearest(self) -> None:
+        """Bring the dearest line into sight when the function is longer than the view."""
+        if not self._figures:
+            return
+        dearest = max(self._figures, key=lambda line: max(self._figures[line][0], 0) + self._figures[line][1])
+        place = (dearest - self._first) * LINE_PX
+        if place > self.viewport().height() - 2 * LINE_PX:
+            self.verticalScrollBar().setValue(place - self.viewport().height() // 2)
+
+    def _measure(self) -> None:
+        metrics = QFontMetrics(theme.font(theme.CODE_PX, mono=True))
+        longest = max((sum(len(piece) for _kind, piece in line) for line in self._lines), default=0)
+        width = BAR_ROOM_PX + NUMBER_ROOM_PX + longest * metrics.horizontalAdvance("m") + 16
+        height = len(self._lines) * LINE_PX
+        self.verticalScrollBar().setRange(0, max(0, height - self.viewport().height()))
+        self.verticalScrollBar().setPageStep(self.viewport().height())
+        self.verticalScrollBar().setSingleStep(LINE_PX)
+        self.horizontalScrollBar().setRange(0, max(0, width - self.viewport().width()))
+        self.horizontalScrollBar().setPageStep(self.viewport().width())
+
+    def resizeEvent(self, event: object) -> None:
+        super().resizeEvent(event)  # type: ignore[arg-type]
+        self._measure()
+
+    def paintEvent(self, _event: QPaintEvent) -> None:
+        colours = theme.now()
+        painter = QPainter(self.viewport())
+        painter.fillRect(self.viewport().rect(), QColor(colours.paper))
+        if self._message:
+            painter.setPen(QColor(colours.soft))
+            painter.setFont(theme.font())
+            painter.drawText(
+                self.viewport().rect().adjusted(0, 12, 0, 0),
+                Qt.AlignmentFlag.AlignHCenter | Qt.TextFlag.TextWordWrap,
+                self._message,
+            )
+            return
+        top = self.verticalScrollBar().value()
+        for number in range(top // LINE_PX, min(len(self._lines), (top + self.viewport().height()) // LINE_PX + 1)):
+            self._paint_line(painter, number, number * LINE_PX - top)
+        painter.end()
+
+    def _paint_line(self, painter: QPainter, number: int, y: int) -> None:
+        colours = theme.now()
+        line = self._first + number
+        code_left = BAR_ROOM_PX + NUMBER_ROOM_PX
+        painter.save()
+        painter.setClipRect(QRect(code_left, y, self.viewport().width(), LINE_PX))
+        painter.setFont(theme.font(theme.CODE_PX, mono=True))
+        advance = QFontMetrics(painter.font()).horizontalAdvance("m")
+        x = code_left - self.horizontalScrollBar().value()
+        kinds = {"keyword": colours.accent, "comment": colours.soft, "text": colours.own("standard library").name(),
+                 "number": colours.slower, "name": colours.ink}  # fmt: skip
+        for kind, piece in self._lines[number]:
+            painter.setFont(theme.font(theme.CODE_PX, mono=True))
+            painter.setPen(QColor(kinds.get(kind, colours.ink)))
+            painter.drawText(QPoint(x, y + 15), piece)
+            x += advance * len(piece)
+        painter.restore()
+        painter.setFont(theme.font(theme.SMALL_PX))
+        figures = self._figures.get(line)
+        painter.setPen(QColor(colours.ink if figures else colours.soft))
+        painter.drawText(
+            QRect(BAR_ROOM_PX, y, NUMBER_ROOM_PX - 10, LINE_PX),
+            Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+            str(line),
+        )
+        if figures:
+            own, called, _hits = figures
+            paint_bar(painter, QRectF(4, y, BAR_ROOM_PX - 6, LINE_PX), self._longest, max(own, 0), max(own, 0) + called,
+                      self._base.get(line), self._layer, height=10)  # fmt: skip
+
+    def viewportEvent(self, event: QEvent) -> bool:
+        if event.type() == QEvent.Type.ToolTip and isinstance(event, QHelpEvent):
+            line = self._first + (event.pos().y() + self.verticalScrollBar().value()) // LINE_PX
+            text = self._explain(line)
+            if text:
+                QToolTip.showText(event.globalPos(), text, self)
+            else:
+                QToolTip.hideText()
+            return True
+        return super().viewportEvent(event)
+
+    def _explain(self, line: int) -> str:
+        figures = self._figures.get(line)
+        if figures is None:
+            return ""
+        own, called, hits = figures
+        said = f"Line {line}: {time_text(called)} in what it called (light)"
+        said += f", {time_text(own)} on the line itself (dark), reached {plural(hits, 'time')}" if own >= 0 else ""
+        if line in self._base:
+            said += f"; {time_text(self._base[line])} in the round compared against (dashed)"
+        return said + "."
+
+    def hits_text(self, line: int) -> str:
+        """Hits of a line as shown, empty where they were not recorded."""
+        hits = self._figures.get(line, (0, 0, -1))[2]
+        return count_text(hits) if hits >= 0 else ""

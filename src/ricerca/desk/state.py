@@ -1,0 +1,220 @@
+"""What the window shows now: the study, the reading, the function in hand. Plain signals, no widgets."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import numpy as np
+from PyQt6.QtCore import QObject, QSettings, pyqtSignal
+
+from ricerca.desk.work import Workers
+from ricerca.engine.believable import Speedup, speedup
+from ricerca.engine.comparison import Comparison
+from ricerca.engine.view import line_texts, match_lines
+from ricerca.loading import Loaded, compared, judged, load
+from ricerca.runner.session import recover
+from ricerca.study.store import LINE, RECORDED, Round, Study
+
+
+@dataclass(frozen=True)
+class View:
+    """Everything the pages show for one reading."""
+
+    loaded: Loaded
+    base: Loaded | None
+    comparison: Comparison | None
+    verdict: Speedup | None
+    texts: list[str]
+    base_line: np.ndarray | None
+    """Row of each line in the base round's line figures, -1 without one."""
+    row_of: dict[int, int] = field(default_factory=dict)
+    """Row in the comparison of each function."""
+
+    def base_times(self, function: int) -> tuple[int, int, int] | None:
+        """Self ns, inclusive ns and calls of a function in the round compared against; zeros where it is new."""
+        if self.comparison is None:
+            return None
+        row = self.row_of.get(function, -1)
+        if row < 0:
+            return 0, 0, 0
+        found = self.comparison
+        return int(found.self_ns[row, 0]), int(found.inclusive_ns[row, 0]), int(found.calls[row, 0])
+
+
+def make_view(path: Path, number: int | None, against: int | None) -> View:
+    """Read a round, and another to hold it against, and all figures of both."""
+    with Study.open(path) as study:
+        loaded = load(study, number)
+        base = load(study, against) if against is not None and against != loaded.round.number else None
+    _ = loaded.figures, loaded.edges
+    texts = line_texts(loaded.profile, loaded.lines, loaded.sources)
+    if base is None:
+        return View(loaded, None, None, None, texts, None)
+    comparison = compared(base, loaded)
+    base_texts = line_texts(base.profile, base.lines, base.sources)
+    rows = {match.new: row for row, match in enumerate(comparison.matches) if match.new >= 0}
+    matched = match_lines(comparison, base.lines, loaded.lines, base_texts, texts)
+    return View(loaded, base, comparison, judged(base, loaded), texts, matched, rows)
+
+
+def read_rounds(path: Path) -> tuple[Round, ...]:
+    """The rounds of a study, left-over recordings taken in first."""
+    with Study.open(path) as study:
+        recover(study.path)
+        return study.rounds()
+
+
+def judge_rounds(rounds: tuple[Round, ...]) -> dict[int, Speedup]:
+    """Each round held against the first, where both have plain runs."""
+    if not rounds or not rounds[0].plain_ns:
+        return {}
+    return {one.number: speedup(rounds[0].plain_ns, one.plain_ns) for one in rounds[1:] if one.plain_ns}
+
+
+class DeskState(QObject):
+    """The one model behind all pages."""
+
+    study_opened = pyqtSignal()
+    rounds_changed = pyqtSignal()
+    loading = pyqtSignal()
+    view_changed = pyqtSignal()
+    hand_changed = pyqtSignal()
+    failed = pyqtSignal(str)
+
+    def __init__(self, workers: Workers, settings: QSettings, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.workers = workers
+        self.settings = settings
+        self.path: Path | None = None
+        self.rounds: tuple[Round, ...] = ()
+        self.verdicts: dict[int, Speedup] = {}
+        self.view: View | None = None
+        self.number: int | None = None
+        self.against: int | None = None
+        self.in_hand = -1
+        self._wanted_hand: tuple[str, str] | None = None
+        workers.failed.connect(self.failed)
+
+    # ---- studies
+
+    def open_study(self, path: Path) -> None:
+        """Read a study; the latest round against the first is shown."""
+        self.loading.emit()
+
+        def then(rounds: tuple[Round, ...]) -> None:
+            self.path = path
+            self._take_rounds(rounds)
+            self.view, self.in_hand = None, -1
+            self._remember_recent(path)
+            self.study_opened.emit()
+            self.rounds_changed.emit()
+            self._first_reading()
+
+        self.workers.request("study", lambda: read_rounds(path), then)
+
+    def _take_rounds(self, rounds: tuple[Round, ...]) -> None:
+        self.rounds, self.verdicts = rounds, {}
+
+        def then(found: dict[int, Speedup]) -> None:
+            self.verdicts = found
+            self.rounds_changed.emit()
+
+        self.workers.request("verdicts", lambda: judge_rounds(rounds), then)
+
+    def recent(self) -> list[str]:
+        """Paths of studies opened lately, the last first."""
+        value = self.settings.value("recent", [])
+        return [value] if isinstance(value, str) else [str(item) for item in value or []]
+
+    def _remember_recent(self, path: Path) -> None:
+        others = [item for item in self.recent() if item != str(path)]
+        self.settings.setValue("recent", [str(path), *others][:8])
+
+    def measured(self) -> list[Round]:
+        """The rounds that have a recording to read."""
+        return [one for one in self.rounds if one.last_run(RECORDED, LINE)]
+
+    def _first_reading(self) -> None:
+        rounds = self.measured()
+        if not rounds:
+            self.view_changed.emit()
+            return
+        numbers = [one.number for one in rounds]
+        kept = self.settings.value(f"reading/{self.path}", None)
+        number, against = numbers[-1], numbers[0] if len(numbers) > 1 else None
+        if isinstance(kept, list) and len(kept) >= 2:
+            wanted = [int(part) if str(part).isdigit() else None for part in kept[:2]]
+            if wanted[0] in numbers:
+                number, against = wanted[0], wanted[1] if wanted[1] in numbers else None
+            if len(kept) == 4:
+                self._wanted_hand = (str(kept[2]), str(kept[3]))
+        self.read(number, against)
+
+    def refresh_rounds(self, show: int | None = None) -> None:
+        """Read the list of rounds again; then show one against the first."""
+        if self.path is None:
+            return
+        path = self.path
+
+        def then(rounds: tuple[Round, ...]) -> None:
+            self._take_rounds(rounds)
+            self.rounds_changed.emit()
+            numbers = [one.number for one in self.measured()]
+            if show in numbers:
+                base = self.against if self.against in numbers and self.against != show else numbers[0]
+                self.read(show, base if base != show else None)
+
+        self.workers.request("study", lambda: read_rounds(path), then)
+
+    # ---- the reading
+
+    def read(self, number: int, against: int | None) -> None:
+        """Look at a round, held against another or none."""
+        if self.path is None:
+            return
+        if against == number:
+            against = None
+        self.number, self.against = number, against
+        self.loading.emit()
+        path = self.path
+        self.workers.request("view", lambda: make_view(path, number, against), self._show)
+
+    def _show(self, view: View) -> None:
+        wanted = self._name_in_hand() or self._wanted_hand
+        self._wanted_hand = None
+        self.view = view
+        self.in_hand = self._find(wanted) if wanted else -1
+        if self.in_hand < 0:
+            figures = view.loaded.figures
+            mine = np.asarray([layer == "mine" for layer in view.loaded.profile.functions.layer])
+            order = np.argsort(-(figures.self_ns * (figures.shown & mine)))
+            self.in_hand = int(order[0]) if len(order) else -1
+        self._keep_reading()
+        self.view_changed.emit()
+        self.hand_changed.emit()
+
+    def _name_in_hand(self) -> tuple[str, str] | None:
+        if self.view is None or self.in_hand < 0:
+            return None
+        table = self.view.loaded.profile.functions
+        return table.module[self.in_hand], table.name[self.in_hand]
+
+    def _find(self, wanted: tuple[str, str]) -> int:
+        table = self.view.loaded.profile.functions
+        for number, (module, name) in enumerate(zip(table.module, table.name, strict=True)):
+            if (module, name) == wanted:
+                return number
+        return -1
+
+    def take_in_hand(self, function: int) -> None:
+        """Show a function in the dossier and on every page."""
+        if self.view is None or function == self.in_hand or not 0 <= function < len(self.view.loaded.profile.functions):
+            return
+        self.in_hand = function
+        self._keep_reading()
+        self.hand_changed.emit()
+
+    def _keep_reading(self) -> None:
+        name = self._name_in_hand() or ("", "")
+        self.settings.setValue(f"reading/{self.path}", [str(self.number), str(self.against or ""), *name])

@@ -1,0 +1,155 @@
+"""Colours, fonts and the style sheet: paper by day, slate by night, following the system."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from importlib.resources import files
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QColor, QFont, QFontDatabase, QPalette
+from PyQt6.QtWidgets import QApplication
+
+from ricerca.engine.layers import BUILTINS, LIBRARY, MINE, PACKAGES
+
+SANS, MONO = "IBM Plex Sans", "IBM Plex Mono"
+TEXT_PX, SMALL_PX, TITLE_PX, CODE_PX = 14, 12, 18, 13
+GRID = 8
+
+
+@dataclass(frozen=True)
+class Theme:
+    """One set of colours; every text colour has a contrast of at least 4.5 to its ground."""
+
+    dark: bool
+    paper: str
+    panel: str
+    raised: str
+    rule: str
+    ink: str
+    soft: str
+    chosen: str
+    faster: str
+    slower: str
+    accent: str
+    hues: tuple[tuple[str, str, str], ...]
+    """Layer name, colour of own time, colour of the time in what it called."""
+
+    def own(self, layer: str) -> QColor:
+        """Colour of a layer's own time."""
+        return QColor(next((own for name, own, _called in self.hues if name == layer), self.soft))
+
+    def called(self, layer: str) -> QColor:
+        """Colour of the time in what a layer called."""
+        return QColor(next((called for name, _own, called in self.hues if name == layer), self.rule))
+
+
+LIGHT = Theme(
+    dark=False, paper="#fbf9f4", panel="#f3efe5", raised="#ffffff", rule="#dcd5c5", ink="#23272c", soft="#5a5f66",
+    chosen="#e4ebe6", faster="#1c5aa8", slower="#94560a", accent="#1d6670",
+    hues=((MINE, "#1d6670", "#a9cdd0"), (LIBRARY, "#7b5590", "#d6c4df"), (PACKAGES, "#75712a", "#d6d3a4"),
+          (BUILTINS, "#566b80", "#c3cdd7")),
+)  # fmt: skip
+DARK = Theme(
+    dark=True, paper="#1c1f23", panel="#24282d", raised="#2b3036", rule="#3b4148", ink="#ece8df", soft="#aeb3b9",
+    chosen="#2f3d3f", faster="#86b6f5", slower="#e5a552", accent="#6fc3c9",
+    hues=((MINE, "#58b3ba", "#2c5a5e"), (LIBRARY, "#b592cb", "#54415f"), (PACKAGES, "#bdb85f", "#57552c"),
+          (BUILTINS, "#94abc2", "#42505e")),
+)  # fmt: skip
+
+_now = LIGHT
+
+
+def now() -> Theme:
+    """The theme in use."""
+    return _now
+
+
+def font(size_px: int = TEXT_PX, bold: bool = False, mono: bool = False, italic: bool = False) -> QFont:
+    """A shipped font at a size in pixels."""
+    made = QFont(MONO if mono else SANS)
+    made.setPixelSize(size_px)
+    made.setItalic(italic)
+    if bold:
+        made.setWeight(QFont.Weight.DemiBold)
+    return made
+
+
+def load_fonts() -> None:
+    """Make the shipped fonts known, so that the window looks the same everywhere."""
+    for entry in files("ricerca.desk").joinpath("fonts").iterdir():
+        if entry.name.endswith(".ttf"):
+            QFontDatabase.addApplicationFontFromData(entry.read_bytes())
+
+
+def system_theme(app: QApplication) -> Theme:
+    """Light or dark, as the system has it."""
+    hints = app.styleHints()
+    return DARK if hints is not None and hints.colorScheme() == Qt.ColorScheme.Dark else LIGHT
+
+
+def apply(app: QApplication, theme: Theme) -> None:
+    """Dress the application."""
+    global _now
+    _now = theme
+    app.setStyle("Fusion")
+    app.setFont(font())
+    palette = QPalette()
+    roles = QPalette.ColorRole
+    for role, colour in (
+        (roles.Window, theme.paper), (roles.Base, theme.paper), (roles.AlternateBase, theme.panel),
+        (roles.Button, theme.panel), (roles.Text, theme.ink), (roles.WindowText, theme.ink),
+        (roles.ButtonText, theme.ink), (roles.ToolTipBase, theme.raised), (roles.ToolTipText, theme.ink),
+        (roles.Highlight, theme.chosen), (roles.HighlightedText, theme.ink), (roles.PlaceholderText, theme.soft),
+        (roles.Link, theme.accent), (roles.Mid, theme.rule), (roles.Light, theme.raised),
+    ):  # fmt: skip
+        palette.setColor(role, QColor(colour))
+    for role in (roles.Text, roles.WindowText, roles.ButtonText):
+        palette.setColor(QPalette.ColorGroup.Disabled, role, QColor(theme.soft))
+    app.setPalette(palette)
+    app.setStyleSheet(_sheet(theme))
+
+
+def _sheet(t: Theme) -> str:
+    return f"""
+    QToolTip {{ background: {t.raised}; color: {t.ink}; border: 1px solid {t.rule}; padding: 6px; }}
+    QTableView, QTreeView, QListView, QPlainTextEdit {{ border: none; background: {t.paper}; outline: none; }}
+    QHeaderView::section {{ background: {t.paper}; color: {t.soft}; border: none; border-bottom: 1px solid {t.rule};
+        padding: 6px 8px; font-size: {SMALL_PX}px; }}
+    QLineEdit, QPlainTextEdit#entry {{ background: {t.raised}; color: {t.ink};
+        border: 1px solid {t.rule}; border-radius: 4px; padding: 5px 8px; selection-background-color: {t.accent};
+        selection-color: {t.paper}; }}
+    QLineEdit:focus, QPlainTextEdit#entry:focus {{ border: 1px solid {t.accent}; }}
+    QComboBox QLineEdit {{ border: none; padding: 2px 4px; }}
+    QComboBox QLineEdit:focus {{ border: none; }}
+    QPushButton {{ background: {t.raised}; border: 1px solid {t.rule}; border-radius: 4px; padding: 6px 14px; }}
+    QPushButton:hover {{ border-color: {t.accent}; }}
+    QPushButton:focus {{ border: 1px solid {t.accent}; }}
+    QPushButton:disabled {{ color: {t.soft}; background: {t.panel}; }}
+    QPushButton#main {{ background: {t.accent}; color: {t.paper}; border: 1px solid {t.accent}; font-weight: 600; }}
+    QPushButton#clause {{ background: transparent; border: none; border-bottom: 1px solid {t.accent}; border-radius: 0;
+        padding: 2px 1px; color: {t.accent}; font-weight: 600; }}
+    QPushButton#clause:hover, QPushButton#clause:focus {{ background: {t.chosen}; }}
+    QPushButton#clause::menu-indicator {{ width: 0; }}
+    QPushButton#page {{ background: transparent; border: none; border-bottom: 2px solid transparent; border-radius: 0;
+        padding: 8px 2px; margin-right: 20px; color: {t.soft}; }}
+    QPushButton#page:checked {{ color: {t.ink}; border-bottom: 2px solid {t.accent}; font-weight: 600; }}
+    QPushButton#page:hover, QPushButton#page:focus {{ color: {t.ink}; background: {t.chosen}; }}
+    QPushButton#quiet {{ background: transparent; border: none; color: {t.accent}; padding: 4px 2px; }}
+    QPushButton#quiet:hover, QPushButton#quiet:focus {{ text-decoration: underline; }}
+    QMenu {{ background: {t.raised}; border: 1px solid {t.rule}; padding: 4px; }}
+    QMenu::item {{ padding: 6px 20px; }}
+    QMenu::item:selected {{ background: {t.chosen}; color: {t.ink}; }}
+    QLabel#soft {{ color: {t.soft}; font-size: {SMALL_PX}px; }}
+    QLabel#heading {{ color: {t.soft}; font-size: {SMALL_PX}px; font-weight: 600; }}
+    QFrame#panel {{ background: {t.panel}; border: none; }}
+    QFrame#notice {{ background: {t.chosen}; border: none; border-radius: 4px; }}
+    QFrame#ruled {{ background: {t.paper}; border: none; border-bottom: 1px solid {t.rule}; }}
+    QSplitter::handle {{ background: {t.rule}; }}
+    QScrollBar:vertical {{ background: transparent; width: 10px; margin: 0; }}
+    QScrollBar:horizontal {{ background: transparent; height: 10px; margin: 0; }}
+    QScrollBar::handle {{ background: {t.rule}; border-radius: 4px; min-height: 28px; min-width: 28px; }}
+    QScrollBar::handle:hover {{ background: {t.soft}; }}
+    QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
+    QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent; }}
+    QScrollArea {{ border: none; background: transparent; }}
+    """

@@ -1,0 +1,267 @@
+"""The call tree, opened along the heaviest path; rows are made when they are first seen."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from PyQt6.QtCore import QAbstractItemModel, QModelIndex, QObject, QSettings, Qt
+from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTreeView, QVBoxLayout, QWidget
+
+from ricerca.desk.figure_table import BAR_ROLE, GAIN_ROLE, ROW_PX, UNDER_ROLE, Bar, FigureDelegate
+from ricerca.desk.functions_page import place_text
+from ricerca.desk.state import DeskState, View
+from ricerca.engine.tree import children, context_of, heaviest_path, path_to, roots
+from ricerca.engine.view import match_children
+from ricerca.wording import count_text, plural, share_text, time_text
+
+SMALL_SHARE = 0.01
+COLUMNS = ("call", "time", "inclusive", "change", "self", "calls")
+
+
+class Node:
+    """One row: a context, or the gathered remainder of small siblings (context -1)."""
+
+    __slots__ = ("base", "children", "context", "parent", "rest", "row")
+
+    def __init__(self, context: int, base: int, parent: Node | None, row: int) -> None:
+        self.context, self.base, self.parent, self.row = context, base, parent, row
+        self.children: list[Node] | None = None
+        self.rest: list[tuple[int, int]] = []
+
+
+class TreeModel(QAbstractItemModel):
+    """Contexts as rows. Siblings below one percent of the run are gathered in a row that opens."""
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._view: View | None = None
+        self._top = Node(-1, -1, None, 0)
+        self._top.children = []
+
+    def show(self, view: View | None) -> None:
+        self.beginResetModel()
+        self._view = view
+        self._top = Node(-1, -1, None, 0)
+        self._top.children = []
+        if view is not None:
+            firsts = roots(view.loaded.profile)
+            bases = [-1] * len(firsts)
+            if view.comparison:
+                bases = self._match_roots(view, firsts)
+            self._top.children = self._make(list(zip(map(int, firsts), bases, strict=True)), self._top)
+        self.endResetModel()
+
+    @staticmethod
+    def _match_roots(view: View, firsts: np.ndarray) -> list[int]:
+        partner = {match.new: match.base for match in view.comparison.matches}
+        left = [int(context) for context in roots(view.base.profile)]
+        found = []
+        for context in firsts:
+            wanted = partner.get(int(view.loaded.profile.function[context]), -1)
+            twin = next((c for c in left if int(view.base.profile.function[c]) == wanted), -1)
+            if twin >= 0:
+                left.remove(twin)
+            found.append(twin)
+        return found
+
+    def _make(self, pairs: list[tuple[int, int]], parent: Node) -> list[Node]:
+        profile = self._view.loaded.profile
+        floor = SMALL_SHARE * max(profile.total_ns, 1)
+        large = [pair for pair in pairs if profile.inclusive_ns[pair[0]] >= floor]
+        small = pairs[len(large) :]
+        if len(small) < 2 or (parent.context == -1 and parent.rest):
+            large, small = pairs, []
+        nodes = [Node(context, base, parent, row) for row, (context, base) in enumerate(large)]
+        if small:
+            rest = Node(-1, -1, parent, len(nodes))
+            rest.rest = small
+            nodes.append(rest)
+        return nodes
+
+    def _children_of(self, node: Node) -> list[Node]:
+        if node.children is None:
+            if node.rest:
+                node.children = self._make(node.rest, node)
+            else:
+                below = children(self._view.loaded.profile, node.context)
+                bases = [-1] * len(below)
+                if self._view.comparison:
+                    bases = match_children(self._view.comparison, below, node.base)
+                node.children = self._make(list(zip(map(int, below), bases, strict=True)), node)
+        return node.children
+
+    def node(self, index: QModelIndex) -> Node:
+        """The row's node; the invisible top for an invalid index."""
+        return index.internalPointer() if index.isValid() else self._top
+
+    def index(self, row: int, column: int, parent: QModelIndex = QModelIndex()) -> QModelIndex:  # noqa: B008
+        below = self._children_of(self.node(parent))
+        return self.createIndex(row, column, below[row]) if 0 <= row < len(below) else QModelIndex()
+
+    def parent(self, index: QModelIndex = QModelIndex()) -> QModelIndex:  # type: ignore[override]  # noqa: B008
+        node = self.node(index).parent
+        return QModelIndex() if node is None or node.parent is None else self.createIndex(node.row, 0, node)
+
+    def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008
+        return 0 if parent.column() > 0 or self._view is None else len(self._children_of(self.node(parent)))
+
+    def hasChildren(self, parent: QModelIndex = QModelIndex()) -> bool:  # noqa: B008
+        if self._view is None:
+            return False
+        node = self.node(parent)
+        if node.context < 0:
+            return True
+        return int(self._view.loaded.profile.end[node.context]) > node.context + 1
+
+    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008
+        return len(COLUMNS)
+
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = 0) -> Any:
+        if role == Qt.ItemDataRole.DisplayRole and orientation == Qt.Orientation.Horizontal:
+            return COLUMNS[section]
+        if role == Qt.ItemDataRole.TextAlignmentRole:
+            side = Qt.AlignmentFlag.AlignLeft if section < 2 else Qt.AlignmentFlag.AlignRight
+            return side | Qt.AlignmentFlag.AlignVCenter
+        return None
+
+    def _figures(self, node: Node) -> tuple[int, int, int, int | None]:
+        """Inclusive ns, self ns, calls, inclusive ns in the base round."""
+        profile = self._view.loaded.profile
+        contexts = [node.context] if node.context >= 0 else [context for context, _base in node.rest]
+        base = None
+        if self._view.base is not None:
+            bases = [node.base] if node.context >= 0 else [b for _context, b in node.rest]
+            base = int(sum(self._view.base.profile.inclusive_ns[b] for b in bases if b >= 0))
+        return (
+            int(profile.inclusive_ns[contexts].sum()),
+            int(profile.self_ns[contexts].sum()),
+            int(profile.calls[contexts].sum()),
+            base,
+        )
+
+    def data(self, index: QModelIndex, role: int = 0) -> Any:
+        if not index.isValid() or self._view is None:
+            return None
+        node, column = self.node(index), COLUMNS[index.column()]
+        if role == Qt.ItemDataRole.TextAlignmentRole:
+            side = Qt.AlignmentFlag.AlignLeft if index.column() < 2 else Qt.AlignmentFlag.AlignRight
+            return side | Qt.AlignmentFlag.AlignVCenter
+        profile = self._view.loaded.profile
+        table = profile.functions
+        function = int(profile.function[node.context]) if node.context >= 0 else -1
+        if column == "call":
+            return self._name(node, function, role)
+        inclusive, own, calls, base = self._figures(node)
+        if role == Qt.ItemDataRole.DisplayRole:
+            return {"inclusive": time_text(inclusive), "self": time_text(own) if function >= 0 else "",
+                    "calls": count_text(calls)}.get(column)  # fmt: skip
+        if role == BAR_ROLE and column == "time":
+            layer = table.layer[function] if function >= 0 else "mine"
+            full = max(profile.total_ns, self._view.base.profile.total_ns if self._view.base else 0)
+            return Bar(float(max(full, 1)), own if function >= 0 else 0, inclusive, base, layer)
+        if role == GAIN_ROLE and column == "change" and base is not None:
+            return float(base - inclusive)
+        if role == Qt.ItemDataRole.ToolTipRole:
+            share = share_text(inclusive / max(profile.total_ns, 1))
+            return (
+                f"{time_text(inclusive)} here and below, {share} of the run; {time_text(own)} of it here; {plural(calls, 'call')}."
+            )
+        return None
+
+    def _name(self, node: Node, function: int, role: int) -> str | None:
+        table = self._view.loaded.profile.functions
+        if function < 0:
+            return f"{count_text(len(node.rest))} smaller calls" if role == Qt.ItemDataRole.DisplayRole else None
+        if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole):
+            return table.name[function]
+        line = int(self._view.loaded.profile.line[node.context])
+        if role == UNDER_ROLE:
+            return f"from line {line}" if line else ""
+        if role == Qt.ItemDataRole.ToolTipRole:
+            place = place_text(table.file[function], int(table.first_line[function]), table.module[function])
+            return f"{table.name[function]} ({place})" + (f", called from line {line}" if line else "")
+        return None
+
+
+class TreePage(QWidget):
+    """The tree of calls, each bar on the scale of the whole run."""
+
+    def __init__(self, state: DeskState, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._state = state
+        self._settings: QSettings = state.settings
+        self.model = TreeModel(self)
+        self.view = QTreeView()
+        self.view.setAccessibleName("Call tree")
+        self.view.setModel(self.model)
+        self.view.setItemDelegate(FigureDelegate(self.view))
+        self.view.setUniformRowHeights(True)
+        self.view.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.view.setIndentation(14)
+        self.view.setStyleSheet(f"QTreeView::item {{ height: {ROW_PX}px; }}")
+        header = self.view.header()
+        header.setStretchLastSection(False)
+        header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        for section, width in enumerate((240, 132, 80, 96, 76, 92)):
+            self.view.setColumnWidth(section, width)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 8, 0, 0)
+        layout.addWidget(self.view)
+        self._following = False
+        self.view.selectionModel().currentChanged.connect(self._on_current)
+        state.view_changed.connect(self._fill)
+        state.hand_changed.connect(self._follow_hand)
+
+    def _fill(self) -> None:
+        self._following = True
+        view = self._state.view
+        self.model.show(view)
+        self.view.setColumnHidden(COLUMNS.index("change"), view is None or view.base is None)
+        if view is not None:
+            self._open(heaviest_path(view.loaded.profile), select=False)
+        self._following = False
+
+    def _open(self, path: tuple[int, ...], select: bool) -> None:
+        """Open the rows of a chain of contexts, the gathered ones too where it leads through them."""
+        index = QModelIndex()
+        for context in path:
+            found = self._row_of(index, context)
+            if not found.isValid():
+                return
+            for opened in (found.parent(), index):
+                if opened.isValid():
+                    self.view.setExpanded(opened, True)
+            index = found
+        if index.isValid() and select:
+            self.view.setCurrentIndex(index)
+            self.view.scrollTo(index)
+        elif index.isValid():
+            self.view.setExpanded(index, True)
+
+    def _row_of(self, parent: QModelIndex, context: int) -> QModelIndex:
+        for row in range(self.model.rowCount(parent)):
+            index = self.model.index(row, 0, parent)
+            node = self.model.node(index)
+            if node.context == context:
+                return index
+            if node.rest and any(pair[0] == context for pair in node.rest):
+                return self._row_of(index, context)
+        return QModelIndex()
+
+    def _on_current(self, index: QModelIndex, _before: QModelIndex) -> None:
+        node = self.model.node(index)
+        if not self._following and index.isValid() and node.context >= 0 and self._state.view:
+            self._following = True
+            self._state.take_in_hand(int(self._state.view.loaded.profile.function[node.context]))
+            self._following = False
+
+    def _follow_hand(self) -> None:
+        view = self._state.view
+        if self._following or view is None or self._state.in_hand < 0:
+            return
+        context = context_of(view.loaded.profile, self._state.in_hand)
+        if context >= 0:
+            self._following = True
+            self._open(path_to(view.loaded.profile, context), select=True)
+            self._following = False

@@ -1,0 +1,390 @@
+"""The window: rounds, sentence, pages, dossier."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from PyQt6.QtCore import QSettings, Qt
+from PyQt6.QtGui import QCloseEvent, QKeySequence, QShortcut
+from PyQt6.QtWidgets import (
+    QApplication,
+    QButtonGroup,
+    QFileDialog,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QMainWindow,
+    QPushButton,
+    QSplitter,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from ricerca.desk import theme
+from ricerca.desk.dossier import Dossier
+from ricerca.desk.find_box import FindBox
+from ricerca.desk.functions_page import FunctionsPage
+from ricerca.desk.lines_page import LinesPage
+from ricerca.desk.reading_line import ReadingLine
+from ricerca.desk.rounds_column import RoundsColumn
+from ricerca.desk.run_sheet import RunSheet
+from ricerca.desk.start_page import StartPage
+from ricerca.desk.state import DeskState
+from ricerca.desk.tree_page import TreePage
+from ricerca.desk.watching import Watcher
+from ricerca.desk.work import Workers
+from ricerca.engine.believable import spread
+from ricerca.wording import count_text, factor_text, plural, share_text
+
+PAGES = ("Functions", "Lines", "Call tree")
+
+
+class Window(QMainWindow):
+    """One study at a time."""
+
+    def __init__(self, settings: QSettings, path: Path | None = None) -> None:
+        super().__init__()
+        self.workers = Workers(self)
+        self.state = DeskState(self.workers, settings, self)
+        self._settings = settings
+        self.setWindowTitle("Ricerca")
+        self.functions, self.lines, self.tree = FunctionsPage(self.state), LinesPage(self.state), TreePage(self.state)
+        self.rounds, self.dossier = RoundsColumn(self.state), Dossier(self.state)
+        self.sheet, self.start = RunSheet(self.state), StartPage(self.state)
+        self.reading = ReadingLine(self.state)
+        self.watcher = Watcher(self.state, self)
+        self.status = QLabel()
+        self.status.setObjectName("soft")
+        self._build()
+        self._connect()
+        self._shortcuts()
+        geometry = settings.value("window/geometry")
+        if geometry is None or not self.restoreGeometry(geometry):
+            self.resize(1280, 800)
+        if path is not None:
+            self.outer.setCurrentWidget(self.desk)
+            self.state.open_study(path)
+        else:
+            self.outer.setCurrentWidget(self.start_holder)
+        self._show_head()
+
+    # ---- building
+
+    def _build(self) -> None:
+        self.title = QLabel()
+        self.title.setFont(theme.font(theme.TEXT_PX, bold=True))
+        self.find = FindBox(self.state, self.actions_by_name, self)
+        self.find.setFixedWidth(280)
+        head = QHBoxLayout()
+        head.setContentsMargins(16, 8, 12, 8)
+        head.addWidget(self.title)
+        head.addStretch(1)
+        head.addWidget(self.find)
+        self.pages = QStackedWidget()
+        for page in (self.functions, self.lines, self.tree):
+            self.pages.addWidget(page)
+        self.tabs = QButtonGroup(self)
+        tabs = QHBoxLayout()
+        tabs.setContentsMargins(16, 4, 16, 0)
+        tabs.setSpacing(0)
+        for number, name in enumerate(PAGES):
+            button = QPushButton(name)
+            button.setObjectName("page")
+            button.setCheckable(True)
+            button.setToolTip(f"{name} (Ctrl+{number + 1})")
+            self.tabs.addButton(button, number)
+            tabs.addWidget(button)
+        tabs.addStretch(1)
+        self.tabs.idClicked.connect(self.show_page)
+        reading = QWidget()
+        column = QVBoxLayout(reading)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addLayout(tabs)
+        column.addWidget(self.pages, 1)
+        self.empty = QLabel("This study has no recorded round yet.\nRecord one with “New round…”.")
+        self.empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        self.middle = QStackedWidget()
+        for widget in (reading, self.sheet, self.empty):
+            self.middle.addWidget(widget)
+        self._reading_page = reading
+        self.splitter = QSplitter(Qt.Orientation.Horizontal)
+        self.splitter.setHandleWidth(1)
+        for widget in (self.rounds, self.middle, self.dossier):
+            self.splitter.addWidget(widget)
+        self.splitter.setStretchFactor(1, 1)
+        self.splitter.setSizes([188, 732, 360])
+        self.splitter.setCollapsible(1, False)
+        self.rounds.setMinimumWidth(168)
+        self.dossier.setMinimumWidth(280)
+        sizes = self._settings.value("window/splitter")
+        if sizes is not None:
+            self.splitter.restoreState(sizes)
+        self.notice = QFrame()
+        self.notice.setObjectName("notice")
+        self.notice_text = QLabel()
+        self.notice_text.setWordWrap(True)
+        self.notice_text.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        close = QPushButton("Close")
+        close.setObjectName("quiet")
+        close.clicked.connect(self.notice.hide)
+        inside = QHBoxLayout(self.notice)
+        inside.setContentsMargins(16, 8, 16, 8)
+        inside.addWidget(self.notice_text, 1)
+        inside.addWidget(close)
+        self.notice.hide()
+        foot = QHBoxLayout()
+        foot.setContentsMargins(16, 4, 16, 6)
+        foot.addWidget(self.status)
+        self.desk = QWidget()
+        desk = QVBoxLayout(self.desk)
+        desk.setContentsMargins(0, 0, 0, 0)
+        desk.setSpacing(0)
+        desk.addWidget(self.reading)
+        desk.addWidget(self.splitter, 1)
+        desk.addLayout(foot)
+        self.start_holder = QWidget()
+        QVBoxLayout(self.start_holder).addWidget(self.start)
+        self.outer = QStackedWidget()
+        self.outer.addWidget(self.desk)
+        self.outer.addWidget(self.start_holder)
+        whole = QWidget()
+        layout = QVBoxLayout(whole)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        layout.addLayout(head)
+        layout.addWidget(self.notice)
+        layout.addWidget(self.outer, 1)
+        self.setCentralWidget(whole)
+        kept = self._settings.value("window/page", 0)
+        self.show_page(int(kept) if str(kept).isdigit() and int(kept) < len(PAGES) else 0)
+
+    def _connect(self) -> None:
+        state = self.state
+        state.study_opened.connect(self._on_study)
+        state.view_changed.connect(self._on_view)
+        state.failed.connect(self.say)
+        self.dossier.failed.connect(self.say)
+        self.rounds.new_round.connect(self.new_round)
+        self.sheet.closed.connect(self._leave_sheet)
+        self.sheet.made.connect(self._on_made)
+        self.start.program_chosen.connect(self._program_dropped)
+        self.start.study_chosen.connect(self.open_study)
+        self.start.example_wanted.connect(self._open_example)
+        self.watcher.changed.connect(self.rounds.say_changed)
+        for table in (self.functions.table, self.lines.table):
+            table.opened.connect(lambda _row: self.dossier.source.setFocus())
+
+    def _shortcuts(self) -> None:
+        for keys, act in (
+            ("Ctrl+K", lambda: self.find.setFocus()),
+            ("Ctrl+N", self.new_round),
+            ("Ctrl+O", self.choose_study),
+            ("Ctrl+E", self.dossier.open_file),
+            ("Ctrl+F", self._to_filter),
+            ("Ctrl+1", lambda: self.show_page(0)),
+            ("Ctrl+2", lambda: self.show_page(1)),
+            ("Ctrl+3", lambda: self.show_page(2)),
+            ("Ctrl+Q", self.close),
+        ):
+            QShortcut(QKeySequence(keys), self).activated.connect(act)
+
+    def actions_by_name(self) -> list[tuple[str, Callable[[], None]]]:
+        """What can be done, for the find-anything box."""
+        actions: list[tuple[str, Callable[[], None]]] = [
+            (f"Show page {name}", lambda number=number: self.show_page(number)) for number, name in enumerate(PAGES)
+        ]
+        return [
+            *actions,
+            ("New round", self.new_round),
+            ("Open a study", self.choose_study),
+            ("Open in editor", self.dossier.open_file),
+            ("Export this round", self.export),
+            ("Start page", self.to_start),
+            ("Light theme", lambda: self.wear("light")),
+            ("Dark theme", lambda: self.wear("dark")),
+            ("Theme of the system", lambda: self.wear("system")),
+        ]
+
+    # ---- acting
+
+    def open_study(self, path: Path) -> None:
+        """Open another study."""
+        self.notice.hide()
+        self.state.open_study(Path(path))
+
+    def choose_study(self) -> None:
+        """Ask for a study and open it."""
+        name, _kind = QFileDialog.getOpenFileName(self, "Study to open", str(Path.cwd()), "Studies (*.ricerca)")
+        if name:
+            self.open_study(Path(name))
+
+    def to_start(self) -> None:
+        """Show the start page."""
+        self.start.refresh()
+        self.outer.setCurrentWidget(self.start_holder)
+        self._show_head()
+
+    def _show_head(self) -> None:
+        """Title and find-anything box belong to a study; the start page has none."""
+        there = self.outer.currentWidget() is self.desk and self.state.path is not None
+        self.title.setVisible(there)
+        self.find.setVisible(there)
+
+    def show_page(self, number: int) -> None:
+        """Show one of the pages."""
+        self.tabs.button(number).setChecked(True)
+        self.pages.setCurrentIndex(number)
+        self._settings.setValue("window/page", number)
+        if self.outer_ready and not self.sheet.running:
+            self._to_middle()
+
+    @property
+    def outer_ready(self) -> bool:
+        """Whether a study is shown."""
+        return hasattr(self, "outer") and self.state.path is not None
+
+    def _to_middle(self) -> None:
+        self.middle.setCurrentWidget(self._reading_page if self.state.measured() else self.empty)
+        self.dossier.setVisible(self.middle.currentWidget() is self._reading_page)
+
+    def _to_filter(self) -> None:
+        page = self.pages.currentWidget()
+        if page is not self.tree:
+            page.table.filter.setFocus()  # type: ignore[attr-defined]
+
+    def new_round(self) -> None:
+        """Show the run sheet for the next round."""
+        if not self.sheet.running:
+            self.sheet.prepare(self.state.path)
+        self.outer.setCurrentWidget(self.desk)
+        self.middle.setCurrentWidget(self.sheet)
+        self.dossier.hide()
+
+    def _program_dropped(self, program: str) -> None:
+        self.sheet.prepare(None, program)
+        self.outer.setCurrentWidget(self.desk)
+        self.middle.setCurrentWidget(self.sheet)
+        self.dossier.hide()
+
+    def _leave_sheet(self) -> None:
+        if self.state.path is None:
+            self.to_start()
+        else:
+            self._to_middle()
+
+    def _on_made(self, study: Path, number: int) -> None:
+        if study == self.state.path:
+            self.state.refresh_rounds(show=number)
+            self._to_middle()
+        else:
+            self.open_study(study)
+
+    def _open_example(self) -> None:
+        from ricerca.desk.example import ExampleThread
+
+        self.start.example.setEnabled(False)
+        self._example = ExampleThread(self)
+        self._example.told.connect(lambda text: self.start.example.setText(text))
+        self._example.failed.connect(self._example_failed)
+        self._example.ready.connect(self._example_ready)
+        self._example.start()
+
+    def _example_over(self) -> None:
+        self.start.example.setEnabled(True)
+        self.start.example.setText("Open the harbour example")
+
+    def _example_ready(self, path: Path) -> None:
+        self._example_over()
+        self.open_study(path)
+
+    def _example_failed(self, text: str) -> None:
+        self._example_over()
+        self.say(text)
+
+    def export(self) -> None:
+        """Save the round that is read."""
+        view = self.state.view
+        if view is None:
+            return
+        name, _kind = QFileDialog.getSaveFileName(self, "Export this round", str(Path.cwd() / "round.md"),
+                                                  "Markdown (*.md);;CSV (*.csv);;JSON (*.json)")  # fmt: skip
+        if not name:
+            return
+        from ricerca.export import export_text, write_text
+
+        path, study = Path(name), str(self.state.path)
+        self.workers.request(
+            "export", lambda: write_text(path, export_text(view.loaded, path.suffix.lower(), study, view.base)),
+            lambda _done: self.say(f"Saved {path}."),
+        )  # fmt: skip
+
+    def wear(self, choice: str) -> None:
+        """Change to the light, the dark or the system's theme."""
+        self._settings.setValue("window/theme", choice)
+        app = QApplication.instance()
+        themes = {"light": theme.LIGHT, "dark": theme.DARK}
+        theme.apply(app, themes.get(choice) or theme.system_theme(app))  # type: ignore[arg-type]
+        self.dossier.refresh()
+        self.reading._fill()
+        for widget in self.findChildren(QWidget):
+            widget.update()
+
+    def say(self, text: str) -> None:
+        """Tell something above the page, until it is closed."""
+        self.notice_text.setText(text)
+        self.notice.show()
+        if self.state.path is None and not self.sheet.running:
+            self.outer.setCurrentWidget(self.start_holder)
+
+    # ---- following the state
+
+    def _on_study(self) -> None:
+        self.title.setText(self.state.path.name)
+        self.title.setToolTip(str(self.state.path))
+        self.setWindowTitle(f"{self.state.path.stem} – Ricerca")
+        self.outer.setCurrentWidget(self.desk)
+        self._show_head()
+        self._to_middle()
+
+    def _on_view(self) -> None:
+        if not self.sheet.running and self.middle.currentWidget() is not self.sheet:
+            self._to_middle()
+        self.status.setText(self._status_words())
+        if self.focusWidget() in (None, self.find):
+            page = self.pages.currentWidget()
+            (page.view if page is self.tree else page.table.view).setFocus()
+
+    def _status_words(self) -> str:
+        view = self.state.view
+        if view is None:
+            return ""
+        loaded = view.loaded
+        parts = []
+        if loaded.plain_ns:
+            parts.append(
+                f"recorded at {factor_text(loaded.profile.raw_total_ns / loaded.plain_ns)} plain, recorder's cost deducted"
+            )
+        parts.append(plural(loaded.profile.total_calls, "call"))
+        parts.append(f"{count_text(int((loaded.profile.parent >= 0).sum()))} contexts")
+        wide = spread(loaded.round.plain_ns)
+        if loaded.round.plain_ns:
+            parts.append(plural(len(loaded.round.plain_ns), "plain run") + (f", ±{share_text(wide)}" if wide is not None else ""))
+        else:
+            parts.append("no plain runs: how long it truly takes was not measured")
+        parts.append(f"Python {loaded.profile.facts.python}")
+        if not loaded.run.complete:
+            parts.append(f"NOT COMPLETE: {loaded.run.ended}" + (", a limit was reached" if loaded.profile.cut else ""))
+        return " · ".join(parts)
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        self._settings.setValue("window/geometry", self.saveGeometry())
+        self._settings.setValue("window/splitter", self.splitter.saveState())
+        self.sheet.stop()
+        example = getattr(self, "_example", None)
+        if example is not None:
+            example.stop()
+        self.workers.wait()
+        event.accept()

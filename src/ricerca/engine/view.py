@@ -1,0 +1,71 @@
+"""A round held against another, line by line and context by context."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+
+from ricerca.engine.comparison import Comparison
+from ricerca.engine.lines import LineFigures
+from ricerca.engine.profile import Profile
+from ricerca.engine.tree import children
+
+Texts = Mapping[str, str]
+
+
+def line_texts(profile: Profile, lines: LineFigures, sources: Texts) -> list[str]:
+    """The stripped text of each line, empty where its source was not kept."""
+    split = {file: text.splitlines() for file, text in sources.items()}
+    found = []
+    for function, line in zip(lines.function, lines.line, strict=True):
+        rows = split.get(profile.functions.file[function], [])
+        found.append(rows[line - 1].strip() if 0 < line <= len(rows) else "")
+    return found
+
+
+def _places(functions: np.ndarray, lines: LineFigures, texts: list[str]) -> dict[tuple[int, str, int], int]:
+    """Row by (function, text, how manieth of that text in the function)."""
+    seen: dict[tuple[int, str], int] = {}
+    places = {}
+    for row in np.lexsort((lines.line, functions)):
+        key = (int(functions[row]), texts[row])
+        seen[key] = seen.get(key, 0) + 1
+        places[(*key, seen[key])] = int(row)
+    return places
+
+
+def match_lines(
+    comparison: Comparison, base: LineFigures, new: LineFigures, base_texts: list[str], new_texts: list[str]
+) -> np.ndarray:
+    """For each line of the new side the row of the same line on the base side, -1 where there is none.
+
+    Lines belong together by their function and their text, so they are found again though they moved.
+    """
+    partner = {match.new: match.base for match in comparison.matches if match.new >= 0 and match.base >= 0}
+    as_base = np.asarray([partner.get(int(number), -1) for number in new.function], np.int64)
+    base_places = _places(base.function, base, base_texts)
+    result = np.full(len(new), -1, np.int64)
+    for (function, text, number), row in _places(as_base, new, new_texts).items():
+        if function >= 0:
+            result[row] = base_places.get((function, text, number), -1)
+    return result
+
+
+def match_children(comparison: Comparison, new_children: np.ndarray, base_parent: int) -> list[int]:
+    """For sibling contexts of the new side the contexts below base_parent that belong to them, -1 without one.
+
+    The k-th call site of a function goes with the k-th call site of its partner.
+    """
+    if base_parent < 0 or not len(new_children):
+        return [-1] * len(new_children)
+    partner = {match.new: match.base for match in comparison.matches}
+    waiting: dict[int, list[int]] = {}
+    for context in sorted(children(comparison.base, base_parent), key=lambda c: comparison.base.line[c]):
+        waiting.setdefault(int(comparison.base.function[context]), []).append(int(context))
+    found: dict[int, int] = {}
+    for context in sorted(new_children, key=lambda c: comparison.new.line[c]):
+        left = waiting.get(partner.get(int(comparison.new.function[context]), -1))
+        if left:
+            found[int(context)] = left.pop(0)
+    return [found.get(int(context), -1) for context in new_children]

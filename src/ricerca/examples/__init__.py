@@ -1,0 +1,1 @@
+"""The demo: the made-up harbour of Marrowick, in several states of its code."""

@@ -1,0 +1,121 @@
+"""Records the tidebook example, state by state, as a real investigation would have gone."""
+
+from __future__ import annotations
+
+import shutil
+import subprocess
+import sys
+import tomllib
+from collections.abc import Callable
+from pathlib import Path
+
+from platformdirs import user_data_path
+
+from ricerca.errors import EnvironmentProblem
+from ricerca.runner.program import describe
+from ricerca.runner.session import Plan, Session, Streams
+from ricerca.study.store import RECORDED, Study
+
+STATES = Path(__file__).parent / "tidebook"
+READINGS = "readings.csv"
+
+
+def default_folder() -> Path:
+    """Where the example is made when nobody says otherwise."""
+    return user_data_path("ricerca") / "harbour"
+
+
+class Harbour:
+    """The example in a folder of its own: sources, readings and the study ``harbour.ricerca``."""
+
+    def __init__(self, folder: Path, plain_runs: int = 5, line_run: bool = True) -> None:
+        self.folder = folder
+        self.study = folder / "harbour.ricerca"
+        self._plain_runs = plain_runs
+        self._line_run = line_run
+        self._session: Session | None = None
+        self._stopped = False
+
+    def stop(self) -> None:
+        """Give up; rounds already made stay."""
+        self._stopped = True
+        if self._session is not None:
+            self._session.finish_now()
+
+    def complete(self) -> bool:
+        """Whether all rounds are there."""
+        if not self.study.exists():
+            return False
+        with Study.open(self.study) as study:
+            made = [one for one in study.rounds() if one.last_run(RECORDED)]
+        return len(made) >= len(self._states())
+
+    @staticmethod
+    def _states() -> list[dict[str, str]]:
+        return tomllib.loads((STATES / "states.toml").read_text())["state"]
+
+    def make(self, tell: Callable[[str], None]) -> Path | None:
+        """Record what is missing, telling each step. Returns the study, None when it was stopped.
+
+        Raises
+        ------
+        RicercaError
+            Something could not be written or recorded.
+        """
+        if self.complete():
+            return self.study
+        self._prepare()
+        states = self._states()
+        for number, state in enumerate(states, 1):
+            self._put(state["folder"])
+            if self._made(number):
+                continue
+            self._record(state, number, len(states), tell)
+            if self._stopped:
+                return None
+        return self.study
+
+    def _made(self, number: int) -> bool:
+        if not self.study.exists():
+            return False
+        with Study.open(self.study) as study:
+            return any(one.number == number and one.last_run(RECORDED) for one in study.rounds())
+
+    def _prepare(self) -> None:
+        try:
+            self.folder.mkdir(parents=True, exist_ok=True)
+            self._put("1-baseline")
+            subprocess.run([sys.executable, "make_readings.py", READINGS], cwd=self.folder, check=True, timeout=120)
+        except (OSError, subprocess.SubprocessError) as problem:
+            raise EnvironmentProblem(f"The example could not be made in {self.folder}: {problem}.") from None
+
+    def _put(self, state: str) -> None:
+        try:
+            for file in (STATES / state).glob("*.py"):
+                shutil.copy(file, self.folder / file.name)
+        except OSError as problem:
+            raise EnvironmentProblem(f"The example could not be written to {self.folder}: {problem}.") from None
+
+    def _record(self, state: dict[str, str], number: int, count: int, tell: Callable[[str], None]) -> None:
+        program = ["tidebook.py", READINGS, "table.txt"]
+        quiet = Streams(subprocess.DEVNULL, subprocess.DEVNULL, subprocess.DEVNULL, subprocess.DEVNULL, subprocess.DEVNULL, True)
+        subject = describe(program, str(self.folder), None)
+        plans = [Plan(subject, self.study, state["name"], state["note"], self._plain_runs)]
+        if self._line_run and number in (1, count):
+            followed = describe(
+                program, str(self.folder), None, (), ["nearest_reading", "add_to_normal", "rolling_mid", "speed_of"]
+            )
+            plans.append(Plan(followed, self.study, state["name"], "", 0))
+        for plan in plans:
+            self._session = Session(plan, quiet)
+            last = ""
+
+            def look(session: Session = self._session) -> None:
+                nonlocal last
+                if session.step != last:
+                    last = session.step
+                    tell(f"Round {number} of {count}, “{state['name']}”: {last}")
+
+            self._session.run(look)
+            if self._stopped:
+                return

@@ -1,0 +1,75 @@
+"""Shared by all tests: a study made by the real recorder from a piece of text."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+@pytest.fixture(autouse=True)
+def own_cache(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> Path:
+    """Recordings lie in a folder of the test's own; what is compiled is kept for all tests."""
+    folder = tmp_path_factory.mktemp("cache")
+    monkeypatch.setenv("XDG_CACHE_HOME", str(folder))
+    return folder / "ricerca" / "recordings"
+
+
+RICERCA = [sys.executable, "-m", "ricerca.cli"]
+
+
+def ricerca(*words: object, cwd: Path | None = None, text: bool = True, **options: Any) -> subprocess.CompletedProcess:
+    """Run the real program from outside."""
+    return subprocess.run([*RICERCA, *map(str, words)], cwd=cwd, capture_output=True, text=text, timeout=120, **options)
+
+
+class Counts:
+    """What `rank --json` says of a program."""
+
+    def __init__(self, facts: dict[str, Any]) -> None:
+        self.facts = facts
+        self.rows = {row["function"]: row for row in facts["functions"]}
+
+    def calls(self, name: str) -> int:
+        return self.rows[name]["calls"] if name in self.rows else 0
+
+    def first(self, name: str) -> int:
+        return self.rows[name]["first_entry_calls"]
+
+    def resumes(self, name: str) -> int:
+        return self.rows[name]["resumes"]
+
+    def edge(self, caller: str, callee: str, line: int | None = None) -> int:
+        return sum(
+            edge["calls"]
+            for edge in self.facts["edges"]
+            if edge["caller"]["function"] == caller and edge["callee"]["function"] == callee and line in (None, edge["line"])
+        )
+
+
+Recorder = Callable[..., Counts]
+
+
+@pytest.fixture
+def counted(tmp_path: Path) -> Recorder:
+    """Records a program text and gives its counts."""
+
+    def record(text: str, *options: str, arguments: tuple[str, ...] = ()) -> Counts:
+        script = tmp_path / "program.py"
+        script.write_text(text)
+        study = tmp_path / "study.ricerca"
+        study.unlink(missing_ok=True)
+        done = ricerca("record", "--study", study, *options, "--", script, *arguments, cwd=tmp_path)
+        assert study.exists(), done.stderr
+        ranked = ricerca("rank", study, "--json", "--edges", "--lines")
+        assert ranked.returncode == 0, ranked.stderr
+        return Counts(json.loads(ranked.stdout))
+
+    return record

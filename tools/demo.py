@@ -1,0 +1,69 @@
+"""The demo: records the harbour example where it is not there yet, then opens the window on it.
+
+Without a display it says where the results and pictures are. python tools/demo.py FOLDER [--record-only]
+"""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+from ricerca.errors import RicercaError
+from ricerca.examples.harbour import Harbour
+
+RICERCA = str(Path(sys.executable).with_name("ricerca"))
+
+
+def record(folder: Path) -> Path:
+    """Make the study, telling each step on one line."""
+    harbour = Harbour(folder)
+    if not harbour.complete():
+        print(f"Recording the harbour example in {folder}, four states of its code; this takes a minute or two.")
+    began = time.monotonic()
+
+    def tell(step: str) -> None:
+        print(f"  {time.monotonic() - began:5.0f} s  {step}", flush=True)
+
+    study = harbour.make(tell)
+    assert study is not None
+    return study
+
+
+def headless(study: Path, folder: Path) -> None:
+    """The whole example without a display: tables, exports and pictures."""
+    for words in (["rank", str(study), "--lines", "--top", "12"], ["compare", str(study), "--top", "8"]):
+        print(f"\n$ ricerca {' '.join(words)}", flush=True)
+        subprocess.run([RICERCA, *words], check=True)
+    for name in ("gain.md", "functions.csv", "round.json"):
+        subprocess.run([RICERCA, "export", str(study), "--to", str(folder / name)], check=True)
+    pictures = folder / "pictures"
+    env = {**os.environ, "QT_QPA_PLATFORM": "offscreen"}
+    shots = Path(__file__).with_name("shots.py")
+    subprocess.run([sys.executable, str(shots), str(study), str(pictures)], check=True, env=env, stderr=subprocess.DEVNULL)
+    print(f"\nThere is no display, so no window was opened. In {folder}:")
+    print("  harbour.ricerca   the study; open it later with: ricerca open")
+    print("  gain.md, functions.csv, round.json   the exports")
+    print(f"  pictures/   {len(list(pictures.glob('*.png')))} pictures of the window")
+
+
+def main(arguments: list[str]) -> int:
+    """Entry point; gives the exit status."""
+    folder = Path(arguments[0] if arguments else "build/demo").absolute()
+    try:
+        study = record(folder)
+    except RicercaError as problem:
+        print(f"ricerca: {problem}", file=sys.stderr)
+        return 2
+    if "--record-only" in arguments:
+        return 0
+    if os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY"):
+        return subprocess.run([RICERCA, "open", str(study)]).returncode
+    headless(study, folder)
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))

@@ -1,0 +1,91 @@
+"""Takes a picture of each main view, from the harbour example: python tools/shots.py STUDY FOLDER [NAME]..."""
+
+from __future__ import annotations
+
+import os
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+from PyQt6.QtCore import QSettings
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication
+
+from ricerca.desk import theme
+from ricerca.desk.application import make_application
+from ricerca.desk.window import Window
+
+SIZE = (1280, 800)
+
+
+def settle(window: Window, until: Callable[[], bool] = lambda: True, seconds: float = 30) -> None:
+    """Let the window work until nothing is awaited any more."""
+    end = time.monotonic() + seconds
+    while time.monotonic() < end:
+        QTest.qWait(50)
+        if not window.workers.busy and until():
+            break
+    QTest.qWait(150)
+
+
+def hand(window: Window, name: str) -> None:
+    """Take a function in hand by its name."""
+    window.state.take_in_hand(window.state.view.loaded.profile.functions.name.index(name))
+
+
+def take(study: Path, folder: Path, wanted: set[str]) -> None:
+    """Make the pictures whose names are wanted; all where none is."""
+    app = make_application()
+    folder.mkdir(parents=True, exist_ok=True)
+    for dark in (False, True):
+        theme.apply(app, theme.DARK if dark else theme.LIGHT)
+        with tempfile.TemporaryDirectory() as scratch:
+            settings = QSettings(str(Path(scratch, "settings.ini")), QSettings.Format.IniFormat)
+            settings.setValue("window/theme", "dark" if dark else "light")
+            _round_of_views(app, settings, study, folder, "-dark" if dark else "", wanted)
+
+
+def _round_of_views(app: QApplication, settings: QSettings, study: Path, folder: Path, suffix: str, wanted: set[str]) -> None:
+    def shot(window: Window, name: str) -> None:
+        if not wanted or name + suffix in wanted:
+            window.grab().save(str(folder / f"{name}{suffix}.png"))
+
+    window = Window(settings, study)
+    window.resize(*SIZE)
+    window.show()
+    settle(window, lambda: window.state.view is not None)
+    hand(window, "nearest_reading")
+    settle(window)
+    shot(window, "functions")
+    hand(window, "angle_at")
+    window.show_page(1)
+    settle(window)
+    shot(window, "lines")
+    window.show_page(2)
+    settle(window)
+    shot(window, "call-tree")
+    if not suffix:
+        window.state.read(1, None)
+        settle(window)
+        hand(window, "speed_of")
+        window.show_page(0)
+        settle(window)
+        shot(window, "functions-one-round")
+        window.new_round()
+        settle(window)
+        shot(window, "run-sheet")
+        window.sheet.closed.emit()
+        window.to_start()
+        settle(window)
+        shot(window, "start")
+    window.close()
+    window.deleteLater()
+    app.processEvents()
+
+
+if __name__ == "__main__":
+    take(Path(sys.argv[1]), Path(sys.argv[2]), set(sys.argv[3:]))

@@ -57,9 +57,7 @@ class _Group(click.Group):
             ctx.exit(0)
 
 
-@click.group(
-    cls=_Group, invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100}
-)
+@click.group(cls=_Group, invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
 @click.version_option(__version__, prog_name="ricerca")
 @click.pass_context
 def main(ctx: click.Context) -> None:

@@ -63,9 +63,7 @@ class Loaded:
         return {
             number: body_of(self.sources[functions.file[number]], int(functions.first_line[number]))
             for number in range(len(functions))
-            if functions.kind[number] == KIND_PYTHON
-            and functions.file[number] in self.sources
-            and functions.layer[number] == "mine"
+            if functions.kind[number] == KIND_PYTHON and functions.file[number] in self.sources and functions.layer[number] == "mine"
         }
 
 

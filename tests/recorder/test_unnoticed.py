@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import signal
 import subprocess
 import sys
@@ -56,6 +57,23 @@ def folder(tmp_path: Path) -> Path:
     (tmp_path / "own").mkdir()
     (tmp_path / "own" / "sitecustomize.py").write_text("MARK = 'mine'\n")
     return tmp_path
+
+
+@pytest.mark.parametrize("name", ["output", "modules", "environment", "traceback", "atexit", "hard exit", "exit status"])
+def test_plain_runs_are_the_program_alone(name, folder):
+    from ricerca.runner import launch
+    from ricerca.runner.program import describe
+
+    script = folder / "program.py"
+    script.write_text(PROGRAMS[name])
+    plain = subprocess.run([sys.executable, "program.py"], cwd=folder, capture_output=True, env=dict(os.environ))
+    with (folder / "out").open("wb") as out, (folder / "err").open("wb") as err:
+        started = launch.start_plain(describe(["program.py"], str(folder), None), folder / "stamp", stdout=out, stderr=err)
+        ended = started.wait()
+    assert (folder / "out").read_bytes() == plain.stdout
+    assert (folder / "err").read_bytes() == plain.stderr
+    assert ended.exit_status == plain.returncode
+    assert 0 < ended.wall_ns < 5e9
 
 
 @pytest.mark.parametrize("name", PROGRAMS)

@@ -67,7 +67,7 @@ class Dossier(QFrame):
         there = view is not None and function >= 0
         for part in (self.open_button, self.fan, self.source, self.source_head):
             part.setVisible(there)
-        if not there:
+        if view is None or function < 0:
             self.title.setText("")
             self.place.setText("")
             self.sentence.setText("Choose a function to see who calls it, whom it calls, and its source." if view else "")

@@ -5,10 +5,9 @@ from __future__ import annotations
 import os
 import shlex
 import shutil
-import subprocess
 from pathlib import Path
 
-from PyQt6.QtCore import QUrl
+from PyQt6.QtCore import QProcess, QUrl
 from PyQt6.QtGui import QDesktopServices
 
 from ricerca.errors import EnvironmentProblem, InputError
@@ -51,6 +50,9 @@ def open_at(file: str, line: int) -> None:
         raise InputError(f"{file} is no longer there.")
     editor = os.environ.get("VISUAL", "").strip()
     if editor and shutil.which(shlex.split(editor)[0]):
-        subprocess.Popen(editor_command(editor, file, line), start_new_session=True)
+        program, *words = editor_command(editor, file, line)
+        started, _pid = QProcess.startDetached(program, words)
+        if not started:
+            raise EnvironmentProblem(f"{program} could not be started.", "Check $VISUAL.")
     elif not QDesktopServices.openUrl(QUrl.fromLocalFile(file)):
         raise EnvironmentProblem("No program is set to open this file.", "Set $VISUAL to your editor.")

@@ -77,10 +77,10 @@ class Fan(QWidget):
                                 one.inclusive_ns, left))  # fmt: skip
         rest = found[len(shown) :]
         if rest:
-            calls, time_ns = sum(one.calls for one in rest), sum(one.inclusive_ns for one in rest)
+            more, time_ns = sum(one.calls for one in rest), sum(one.inclusive_ns for one in rest)
             names = ", ".join(table.name[one.function] for one in rest[:12])
-            blades.append(Blade(-2, f"{len(rest)} more", count_text(calls),
-                                f"{plural(calls, 'call')}, {time_text(time_ns)}: {names}", time_ns, left))  # fmt: skip
+            blades.append(Blade(-2, f"{len(rest)} more", count_text(more),
+                                f"{plural(more, 'call')}, {time_text(time_ns)}: {names}", time_ns, left))  # fmt: skip
         return blades
 
     def _slot(self, number: int, left: bool) -> QRectF:

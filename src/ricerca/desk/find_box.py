@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import partial
 
 from PyQt6.QtCore import QEvent, QObject, QPoint, Qt
 from PyQt6.QtGui import QKeyEvent
@@ -53,7 +54,7 @@ class FindBox(QLineEdit):
         for one in self._state.measured():
             words = "Read " + round_words(one)
             if all(part in words.lower() for part in parts):
-                result.append(Find(words, lambda number=one.number: self._state.read(number, self._state.against)))
+                result.append(Find(words, partial(self._state.read, one.number, self._state.against)))
         return (self._functions(parts) + result)[:MOST]
 
     def _functions(self, parts: list[str]) -> list[Find]:
@@ -68,7 +69,7 @@ class FindBox(QLineEdit):
             words = f"{table.name[n]} {table.module[n]} {place}".lower()
             if figures.shown[n] and all(part in words for part in parts):
                 text = f"{table.name[n]}   {place}   {time_text(figures.self_ns[n])}"
-                found.append(Find(text, lambda n=n: self._state.take_in_hand(n)))
+                found.append(Find(text, partial(self._state.take_in_hand, n)))
                 if len(found) == MOST - 4:
                     break
         return found

@@ -78,7 +78,8 @@ def _columns(view: View) -> list[Column]:
         return said + (f" Dashed: {time_text(base[1])} in round {view.base.round.number}." if base else "")
 
     def say_self(n: int) -> str:
-        said = f"{time_text(figures.self_ns[n])} in the body of {functions.name[n]} itself, {share_text(figures.self_ns[n] / total)} of the run."
+        share = share_text(figures.self_ns[n] / total)
+        said = f"{time_text(figures.self_ns[n])} in the body of {functions.name[n]} itself, {share} of the run."
         cost = figures.raw_self_ns[n] - figures.self_ns[n]
         said += f" {time_text(cost)} of recorder's cost has been deducted."
         return said + (" That is more than half, so this figure is uncertain." if figures.uncertain[n] else "")

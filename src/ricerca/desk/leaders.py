@@ -35,9 +35,7 @@ class Leaders(QWidget):
         painter.setFont(theme.font())
         if self._glance is None or not self._glance.leaders:
             painter.setPen(QColor(colours.soft))
-            painter.drawText(
-                self.rect(), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, "They show while the recorded run is up."
-            )
+            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, "They show while the recorded run is up.")
             return
         longest = max(self._glance.leaders[0][1], 1)
         name_px, number_px = 220, 110

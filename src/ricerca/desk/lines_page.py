@@ -72,7 +72,7 @@ def _columns(view: View) -> list[Column]:
                lambda r: f"Line {lines.line[r]} of {functions.file[lines.function[r]]}, in {functions.name[lines.function[r]]}",
                left=True, rising=True),
         Column("what", "line", 200, lambda r: view.texts[r] or functions.name[lines.function[r]],
-               explain=lambda r: view.texts[r] or "Its source was not kept.", left=True, mono=True),
+               explain=lambda r: f"Line {lines.line[r]}: {view.texts[r] or 'its source was not kept'}", left=True, mono=True),
         Column("bar", "time", 104, explain=say, order=totals,
                bar=lambda r: Bar(longest, max(int(lines.self_ns[r]), 0), int(totals[r]), None if base is None else float(base[r]),
                                  functions.layer[lines.function[r]])),

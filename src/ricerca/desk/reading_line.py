@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QAction, QActionGroup
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QPushButton, QWidget
@@ -69,7 +71,11 @@ class ReadingLine(QFrame):
                    lambda number: state.read(state.number, number), nothing=True)  # fmt: skip
         self.verdict.setText("" if state.view is None else verdict_words(state))
 
-    def _menu(self, menu: QMenu, rounds: list[Round], chosen: Round | None, choose, nothing: bool = False) -> None:
+    def _menu(
+        self, menu: QMenu | None, rounds: list[Round], chosen: Round | None, choose: Callable[[int | None], None], nothing: bool = False
+    ) -> None:
+        if menu is None:
+            return
         menu.clear()
         group = QActionGroup(menu)
         for one in rounds:

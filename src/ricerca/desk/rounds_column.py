@@ -59,9 +59,7 @@ class Cards(QWidget):
         inner = room.adjusted(14, 9, -12, -8)
         painter.setPen(QColor(colours.ink))
         painter.setFont(theme.font(theme.TEXT_PX, bold=now))
-        title = QFontMetrics(painter.font()).elidedText(
-            f"{one.number}  {one.name}", Qt.TextElideMode.ElideRight, int(inner.width())
-        )
+        title = QFontMetrics(painter.font()).elidedText(f"{one.number}  {one.name}", Qt.TextElideMode.ElideRight, int(inner.width()))
         painter.drawText(inner, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, title)
         time_ns = self.time_of(one)
         bar = QRectF(inner.left(), inner.top() + 25, inner.width() * time_ns / longest, 9)

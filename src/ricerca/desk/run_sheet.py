@@ -186,9 +186,7 @@ class RunSheet(QWidget):
         self.lines.setText(" ".join(subject.lines))
 
     def _browse(self) -> None:
-        name, _kind = QFileDialog.getOpenFileName(
-            self, "Program to record", self.cwd.text(), "Python programs (*.py *.pyz);;All files (*)"
-        )
+        name, _kind = QFileDialog.getOpenFileName(self, "Program to record", self.cwd.text(), "Python programs (*.py *.pyz);;All files (*)")
         if name:
             self.program.setText(Path(name).name)
             self.cwd.setText(str(Path(name).parent))

@@ -76,9 +76,7 @@ class SourceView(QAbstractScrollArea):
         self._layer = table.layer[function]
         if text is None:
             self._message = (
-                "A builtin has no source to show."
-                if not table.file[function]
-                else "Its source could not be read when it was recorded."
+                "A builtin has no source to show." if not table.file[function] else "Its source could not be read when it was recorded."
             )
             return
         first, last = span_of(text, int(table.first_line[function]), table.name[function] == "<module>")

@@ -77,9 +77,7 @@ class StartPage(QWidget):
         open_button = QPushButton("Open a study…")
         open_button.clicked.connect(self._choose_study)
         self.example = QPushButton("Open the harbour example")
-        self.example.setToolTip(
-            "A tide-table program in four states of its code; it is recorded on this machine, in about a minute."
-        )
+        self.example.setToolTip("A tide-table program in four states of its code; it is recorded on this machine, in about a minute.")
         self.example.clicked.connect(self.example_wanted)
         row = QHBoxLayout()
         row.addWidget(open_button)
@@ -121,9 +119,7 @@ class StartPage(QWidget):
             self.program_chosen.emit(path)
 
     def _choose_program(self) -> None:
-        name, _kind = QFileDialog.getOpenFileName(
-            self, "Program to record", str(Path.cwd()), "Python programs (*.py *.pyz);;All files (*)"
-        )
+        name, _kind = QFileDialog.getOpenFileName(self, "Program to record", str(Path.cwd()), "Python programs (*.py *.pyz);;All files (*)")
         if name:
             self.program_chosen.emit(name)
 

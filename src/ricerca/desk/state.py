@@ -169,9 +169,9 @@ class DeskState(QObject):
 
     # ---- the reading
 
-    def read(self, number: int, against: int | None) -> None:
+    def read(self, number: int | None, against: int | None) -> None:
         """Look at a round, held against another or none."""
-        if self.path is None:
+        if self.path is None or number is None:
             return
         if against == number:
             against = None

@@ -99,7 +99,7 @@ class TreeModel(QAbstractItemModel):
         below = self._children_of(self.node(parent))
         return self.createIndex(row, column, below[row]) if 0 <= row < len(below) else QModelIndex()
 
-    def parent(self, index: QModelIndex = QModelIndex()) -> QModelIndex:  # type: ignore[override]  # noqa: B008
+    def parent(self, index: QModelIndex = QModelIndex()) -> QModelIndex:  # noqa: B008
         node = self.node(index).parent
         return QModelIndex() if node is None or node.parent is None else self.createIndex(node.row, 0, node)
 
@@ -114,7 +114,7 @@ class TreeModel(QAbstractItemModel):
             return True
         return int(self._view.loaded.profile.end[node.context]) > node.context + 1
 
-    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008
+    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008, ARG002
         return len(COLUMNS)
 
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = 0) -> Any:
@@ -164,9 +164,7 @@ class TreeModel(QAbstractItemModel):
             return float(base - inclusive)
         if role == Qt.ItemDataRole.ToolTipRole:
             share = share_text(inclusive / max(profile.total_ns, 1))
-            return (
-                f"{time_text(inclusive)} here and below, {share} of the run; {time_text(own)} of it here; {plural(calls, 'call')}."
-            )
+            return f"{time_text(inclusive)} here and below, {share} of the run; {time_text(own)} of it here; {plural(calls, 'call')}."
         return None
 
     def _name(self, node: Node, function: int, role: int) -> str | None:

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
+from typing import cast
 
 from PyQt6.QtCore import QSettings, Qt
 from PyQt6.QtGui import QCloseEvent, QKeySequence, QShortcut
@@ -75,13 +77,13 @@ class Window(QMainWindow):
     def _build(self) -> None:
         self.title = QLabel()
         self.title.setFont(theme.font(theme.TEXT_PX, bold=True))
-        self.find = FindBox(self.state, self.actions_by_name, self)
-        self.find.setFixedWidth(280)
+        self.find_box = FindBox(self.state, self.actions_by_name, self)
+        self.find_box.setFixedWidth(280)
         head = QHBoxLayout()
         head.setContentsMargins(16, 8, 12, 8)
         head.addWidget(self.title)
         head.addStretch(1)
-        head.addWidget(self.find)
+        head.addWidget(self.find_box)
         self.pages = QStackedWidget()
         for page in (self.functions, self.lines, self.tree):
             self.pages.addWidget(page)
@@ -178,23 +180,22 @@ class Window(QMainWindow):
             table.opened.connect(lambda _row: self.dossier.source.setFocus())
 
     def _shortcuts(self) -> None:
-        for keys, act in (
-            ("Ctrl+K", lambda: self.find.setFocus()),
+        keys_and_acts: tuple[tuple[str, Callable[[], object]], ...] = (
+            ("Ctrl+K", self._to_find),
             ("Ctrl+N", self.new_round),
             ("Ctrl+O", self.choose_study),
             ("Ctrl+E", self.dossier.open_file),
             ("Ctrl+F", self._to_filter),
-            ("Ctrl+1", lambda: self.show_page(0)),
-            ("Ctrl+2", lambda: self.show_page(1)),
-            ("Ctrl+3", lambda: self.show_page(2)),
+            *((f"Ctrl+{number + 1}", partial(self.show_page, number)) for number in range(len(PAGES))),
             ("Ctrl+Q", self.close),
-        ):
+        )
+        for keys, act in keys_and_acts:
             QShortcut(QKeySequence(keys), self).activated.connect(act)
 
     def actions_by_name(self) -> list[tuple[str, Callable[[], None]]]:
         """What can be done, for the find-anything box."""
         actions: list[tuple[str, Callable[[], None]]] = [
-            (f"Show page {name}", lambda number=number: self.show_page(number)) for number, name in enumerate(PAGES)
+            (f"Show page {name}", partial(self.show_page, number)) for number, name in enumerate(PAGES)
         ]
         return [
             *actions,
@@ -203,9 +204,9 @@ class Window(QMainWindow):
             ("Open in editor", self.dossier.open_file),
             ("Export this round", self.export),
             ("Start page", self.to_start),
-            ("Light theme", lambda: self.wear("light")),
-            ("Dark theme", lambda: self.wear("dark")),
-            ("Theme of the system", lambda: self.wear("system")),
+            ("Light theme", partial(self.wear, "light")),
+            ("Dark theme", partial(self.wear, "dark")),
+            ("Theme of the system", partial(self.wear, "system")),
         ]
 
     # ---- acting
@@ -231,7 +232,7 @@ class Window(QMainWindow):
         """Title and find-anything box belong to a study; the start page has none."""
         there = self.outer.currentWidget() is self.desk and self.state.path is not None
         self.title.setVisible(there)
-        self.find.setVisible(there)
+        self.find_box.setVisible(there)
 
     def show_page(self, number: int) -> None:
         """Show one of the pages."""
@@ -250,10 +251,13 @@ class Window(QMainWindow):
         self.middle.setCurrentWidget(self._reading_page if self.state.measured() else self.empty)
         self.dossier.setVisible(self.middle.currentWidget() is self._reading_page)
 
+    def _to_find(self) -> None:
+        self.find_box.setFocus()
+
     def _to_filter(self) -> None:
         page = self.pages.currentWidget()
-        if page is not self.tree:
-            page.table.filter.setFocus()  # type: ignore[attr-defined]
+        if isinstance(page, FunctionsPage | LinesPage):
+            page.table.filter.setFocus()
 
     def new_round(self) -> None:
         """Show the run sheet for the next round."""
@@ -324,9 +328,9 @@ class Window(QMainWindow):
     def wear(self, choice: str) -> None:
         """Change to the light, the dark or the system's theme."""
         self._settings.setValue("window/theme", choice)
-        app = QApplication.instance()
+        app = cast(QApplication, QApplication.instance())
         themes = {"light": theme.LIGHT, "dark": theme.DARK}
-        theme.apply(app, themes.get(choice) or theme.system_theme(app))  # type: ignore[arg-type]
+        theme.apply(app, themes.get(choice) or theme.system_theme(app))
         self.dossier.refresh()
         self.reading._fill()
         for widget in self.findChildren(QWidget):
@@ -353,9 +357,9 @@ class Window(QMainWindow):
         if not self.sheet.running and self.middle.currentWidget() is not self.sheet:
             self._to_middle()
         self.status.setText(self._status_words())
-        if self.focusWidget() in (None, self.find):
+        if self.focusWidget() in (None, self.find_box):
             page = self.pages.currentWidget()
-            (page.view if page is self.tree else page.table.view).setFocus()
+            (page.table if isinstance(page, FunctionsPage | LinesPage) else self.tree).view.setFocus()
 
     def _status_words(self) -> str:
         view = self.state.view
@@ -364,9 +368,7 @@ class Window(QMainWindow):
         loaded = view.loaded
         parts = []
         if loaded.plain_ns:
-            parts.append(
-                f"recorded at {factor_text(loaded.profile.raw_total_ns / loaded.plain_ns)} plain, recorder's cost deducted"
-            )
+            parts.append(f"recorded at {factor_text(loaded.profile.raw_total_ns / loaded.plain_ns)} plain, recorder's cost deducted")
         parts.append(plural(loaded.profile.total_calls, "call"))
         parts.append(f"{count_text(int((loaded.profile.parent >= 0).sum()))} contexts")
         wide = spread(loaded.round.plain_ns)

@@ -35,9 +35,7 @@ def _places(functions: np.ndarray, lines: LineFigures, texts: list[str]) -> dict
     return places
 
 
-def match_lines(
-    comparison: Comparison, base: LineFigures, new: LineFigures, base_texts: list[str], new_texts: list[str]
-) -> np.ndarray:
+def match_lines(comparison: Comparison, base: LineFigures, new: LineFigures, base_texts: list[str], new_texts: list[str]) -> np.ndarray:
     """For each line of the new side the row of the same line on the base side, -1 where there is none.
 
     Lines belong together by their function and their text, so they are found again though they moved.

@@ -102,9 +102,7 @@ class Harbour:
         subject = describe(program, str(self.folder), None)
         plans = [Plan(subject, self.study, state["name"], state["note"], self._plain_runs)]
         if self._line_run and number in (1, count):
-            followed = describe(
-                program, str(self.folder), None, (), ["nearest_reading", "add_to_normal", "rolling_mid", "speed_of"]
-            )
+            followed = describe(program, str(self.folder), None, (), ["nearest_reading", "add_to_normal", "rolling_mid", "speed_of"])
             plans.append(Plan(followed, self.study, state["name"], "", 0))
         for plan in plans:
             self._session = Session(plan, quiet)

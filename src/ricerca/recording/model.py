@@ -14,8 +14,8 @@ class RunFacts:
     """What is known of a run as a whole.
 
     Costs are the recorder's own, in ns per event: *inside* falls on the callee, *outside* on its
-    caller; a callback is Python code that a builtin calls. ``bytecode_factor`` is how much slower bytecode itself runs while it is recorded,
-    ``names_factor`` the same for the bodies of modules.
+    caller; a callback is Python code that a builtin calls. ``bytecode_factor`` is how much slower
+    bytecode itself runs while it is recorded, ``names_factor`` the same for the bodies of modules.
     """
 
     python: str = ""

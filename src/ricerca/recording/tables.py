@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
+from ricerca.recording import layout
 from ricerca.recording.model import RunFacts, RunTables
 from ricerca.recording.reader import Recording
 
@@ -15,8 +18,7 @@ def _to_ns(ticks: np.ndarray, ns_per_tick: float) -> np.ndarray:
 def _texts(recording: Recording, part: str) -> tuple[str, ...]:
     rows = recording.functions[1:]
     return tuple(
-        recording.text(int(offset), int(length))
-        for offset, length in zip(rows[f"{part}_offset"], rows[f"{part}_bytes"], strict=True)
+        recording.text(int(offset), int(length)) for offset, length in zip(rows[f"{part}_offset"], rows[f"{part}_bytes"], strict=True)
     )
 
 
@@ -64,11 +66,9 @@ def take(recording: Recording) -> RunTables:
         duration_ns=max(int(head["end_mono_ns"]), int(head["last_mono_ns"])) - int(head["start_mono_ns"]),
         flags=int(head["flags"]),
         closed=recording.closed,
-        **{name: float(head[name]) for name in (
-            "python_inside_ns", "python_outside_ns", "callback_inside_ns", "callback_outside_ns",
-            "builtin_inside_ns", "builtin_outside_ns",
-            "bytecode_factor", "names_factor")},
-    )  # fmt: skip
+    )
+    costs = {name: float(head[name]) for name in vars(facts) if name in (layout.HEADER.names or ()) and name.endswith(("side_ns", "_factor"))}
+    facts = replace(facts, **costs)  # type: ignore[arg-type]
     return RunTables(
         function_kind=functions["kind"].astype(np.int32),
         function_name=_texts(recording, "name"),

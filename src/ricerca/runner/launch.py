@@ -131,17 +131,19 @@ class Execution:
                 problem = note.read_text("utf-8", "replace")
                 note.unlink()
         cpu_ns = int((usage.ru_utime + usage.ru_stime) * 1e9) if usage else 0
-        return Ended(code, self._started_unix_ns, ended_ns - self._began_ns(), cpu_ns, problem)
+        began_ns, regular_end_ns = self._stamps()
+        return Ended(code, self._started_unix_ns, (regular_end_ns or ended_ns) - began_ns, cpu_ns, problem)
 
-    def _began_ns(self) -> int:
-        """When the program itself began, after the interpreter's own start, where that was noted."""
+    def _stamps(self) -> tuple[int, int | None]:
+        """When the program began, and when it ended where it came to its regular end."""
         try:
             text = self._stamp.read_text() if self._stamp else ""
             if self._stamp:
                 self._stamp.unlink(missing_ok=True)
-            return int(text)
-        except (OSError, ValueError):
-            return self._started_ns
+        except OSError:
+            text = ""
+        times = [int(word) for word in text.split() if word.isdigit()]
+        return (times[0] if times else self._started_ns), (times[1] if len(times) > 1 else None)
 
 
 def start_plain(subject: Subject, stamp: Path, **streams: object) -> Execution:

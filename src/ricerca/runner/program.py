@@ -6,13 +6,15 @@ import os
 import re
 import shutil
 import sys
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from functools import partial
 from pathlib import Path
 
 from ricerca.errors import InputError
 from ricerca.study.store import Subject
 
 SCRIPT, MODULE, COMMAND = "script", "module", "command"
+_SUFFIXES = {".py", ".pyw", ".pyz"}
 _PYTHON_NAME = re.compile(r"python(\d(\.\d+)?)?$")
 
 
@@ -72,36 +74,36 @@ def describe(program: Sequence[str], cwd: str | None, python: str | None, env: S
         raise InputError(f"There is no folder {folder} to work in.")
     if not program:
         raise InputError("No program was named.", "Say which: ricerca record [OPTIONS] -- SCRIPT [ARG]...")
-    common = {"cwd": folder, "env": tuple(env), "lines": tuple(lines)}
+    make = partial(Subject, program=tuple(program), cwd=folder, env=tuple(env), lines=tuple(lines))
     if program[0] == "-m":
         if len(program) < 2:
             raise InputError("-m needs the name of a module.")
-        return Subject(kind=MODULE, program=tuple(program), python=find_python(python), roots=(folder,), **common)
+        return make(kind=MODULE, python=find_python(python), roots=(folder,))
+    if _PYTHON_NAME.match(os.path.basename(program[0])):
+        return _command(program, make, folder)
     path = Path(folder, os.path.expanduser(program[0]))
     if path.is_dir() and (path / "__main__.py").is_file():
-        return Subject(kind=SCRIPT, program=tuple(program), python=find_python(python), roots=(folder, str(path)), **common)
+        return make(kind=SCRIPT, python=find_python(python), roots=(folder, str(path)))
     if path.is_file():
-        own = None if python else _shebang_python(path)
-        if path.suffix in {".py", ".pyw", ".pyz"} or own or python:
-            chosen = find_python(python)
+        own = None if python or path.suffix in _SUFFIXES else _shebang_python(path)
+        if path.suffix in _SUFFIXES or own or python:
+            chosen = find_python(python or own)
             roots = tuple(dict.fromkeys((os.path.realpath(path.parent), str(path.parent), folder)))
-            return Subject(kind=SCRIPT, program=tuple(program), python=chosen, roots=roots, **common)
+            return make(kind=SCRIPT, python=chosen, roots=roots)
         raise InputError(f"{program[0]} is not a Python program.", "Name a Python script, or say which interpreter with --python.")
-    return _command(program, common, folder)
+    return _command(program, make, folder)
 
 
-def _command(program: Sequence[str], common: dict, folder: str) -> Subject:
+def _command(program: Sequence[str], make: Callable[..., Subject], folder: str) -> Subject:
     found = shutil.which(program[0])
     if found is None:
-        raise InputError(
-            f"There is no program {program[0]!r} in {folder} or on the path.", "Check the name and the working folder."
-        )
+        raise InputError(f"There is no program {program[0]!r} in {folder} or on the path.", "Check the name and the working folder.")
     if _PYTHON_NAME.match(os.path.basename(program[0])):
-        return Subject(kind=COMMAND, program=tuple(program), python=os.path.abspath(found), roots=(folder,), **common)
+        return make(kind=COMMAND, python=os.path.abspath(found), roots=(folder,))
     own = _shebang_python(Path(found))
     if own is None:
         raise InputError(f"{program[0]} is not a Python program.", "Name a Python script, a module with -m, or a Python command.")
-    return Subject(kind=COMMAND, program=tuple(program), python=own, roots=(folder,), **common)
+    return make(kind=COMMAND, python=own, roots=(folder,))
 
 
 def command_of(subject: Subject) -> list[str]:

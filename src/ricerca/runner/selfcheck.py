@@ -79,7 +79,7 @@ def _trial() -> Check:
             return Check("trial recording", False, outcome.problem or "nothing was recorded", "Please report this.")
         with Study.open(study) as kept:
             profile = load(kept).profile
-    calls = function_figures(profile).calls[profile.functions.name.index("leaf")]
+    calls = int(function_figures(profile).calls[profile.functions.name.index("leaf")])
     facts = profile.facts
     cost = f"a call costs {facts.python_inside_ns + facts.python_outside_ns:.0f} ns to record"
     return Check(

@@ -178,6 +178,8 @@ def keep(study_path: Path, round_id: int, recording_file: Path, kind: str, subje
     from ricerca.runner.sources import gather
 
     tables = take(open_recording(recording_file))
+    if not (tables.parent >= 0).any():
+        raise FileDamagedError("the program ended before it began")
     cut = bool(tables.facts.flags & CUT_FLAGS)
     run = Run(0, kind, tables.facts.start_unix_ns, tables.facts.duration_ns, ended.cpu_ns, ended.exit_status, ended.words,
               ended.by_signal is None and not cut)  # fmt: skip

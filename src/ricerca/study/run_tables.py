@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Iterable
+from dataclasses import asdict
 
 import numpy as np
 
@@ -56,7 +57,7 @@ def read(query: Query, run_id: int) -> RunTables:
     columns = query("SELECT name, dtype, count, data FROM columns WHERE run_id = ?", (run_id,))
     packed = {str(name): unpack(dtype, count, data) for name, dtype, count, data in columns}
     facts = json.loads(str(query("SELECT facts FROM runs WHERE id = ?", (run_id,))[0][0]))
-    known = {name: facts[name] for name in RunFacts.__dataclass_fields__ if name in facts}
+    known = {name: type(value)(facts[name]) for name, value in asdict(RunFacts()).items() if name in facts}
     tables = RunTables(
         function_kind=np.asarray(kinds, np.int32),
         function_name=tuple(str(name) for name in names),

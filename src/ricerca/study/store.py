@@ -179,7 +179,7 @@ class Study:
             return self._db.execute(statement, values).fetchall()
         except sqlite3.OperationalError as problem:
             raise _trouble(self.path, problem) from None
-        except sqlite3.DatabaseError as problem:
+        except (sqlite3.DatabaseError, UnicodeDecodeError, OverflowError) as problem:
             raise _damaged(self.path, problem) from None
 
     # ---- subjects and rounds
@@ -258,9 +258,7 @@ class Study:
                     revision=str(row[6]),
                     runs=tuple(runs.get(int(row[0]), ())),
                 )
-                for row in self.query(
-                    "SELECT id, number, name, note, subject_id, created_unix_ns, revision FROM rounds ORDER BY number"
-                )
+                for row in self.query("SELECT id, number, name, note, subject_id, created_unix_ns, revision FROM rounds ORDER BY number")
             )
         except (KeyError, TypeError, ValueError) as problem:
             raise _damaged(self.path, problem) from None

@@ -45,6 +45,29 @@ def _write(path, text):
         os.close(handle)
 
 
+def _stamp_program(path):
+    """Note when the program begins and when it comes to its regular end; nothing in between."""
+    import atexit
+    from time import CLOCK_MONOTONIC, clock_gettime_ns
+
+    handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+
+    def begin(frame, event, _argument):
+        name, space = frame.f_code.co_name, frame.f_globals.get("__name__")
+        if event == "call" and (name, space) in (("<module>", "__main__"), ("_run_module_as_main", "runpy")):
+            sys.setprofile(None)
+            _forget_us()
+            os.write(handle, b"%d " % clock_gettime_ns(CLOCK_MONOTONIC))
+
+    atexit.register(lambda: os.write(handle, b"%d " % clock_gettime_ns(CLOCK_MONOTONIC)))
+    sys.setprofile(begin)
+
+
+def _forget_us():
+    if getattr(sys.modules.get("sitecustomize"), "_make_way", None) is not None:
+        del sys.modules["sitecustomize"]
+
+
 def _start():
     recording, native = _take("RECORDING"), _take("NATIVE")
     limit, lines, stamp = _take("LIMIT"), _take("LINES"), _take("STAMP")
@@ -55,14 +78,12 @@ def _start():
         except Exception as problem:  # the program goes on without us; the runner tells the person
             _write(recording + ".problem", "{}: {}".format(type(problem).__name__, problem))
     if stamp:
-        import time
-
-        _write(stamp, str(time.clock_gettime_ns(time.CLOCK_MONOTONIC)))
+        _stamp_program(stamp)
 
 
 def _make_way():
     """Give the person's own start-up module of the same name its turn."""
-    own = sys.modules.pop("sitecustomize", None)
+    own = sys.modules.pop("sitecustomize")
     try:
         import sitecustomize  # noqa: F401
     except ImportError as problem:

@@ -1,0 +1,197 @@
+"""The command line, run from outside as a person or a build server would."""
+
+from __future__ import annotations
+
+import csv
+import json
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+from conftest import RICERCA, ricerca
+
+SLOW = "def work(n):\n    return sorted(range(n), key=lambda x: -x)\nfor _ in range({times}):\n    work(400)\nprint('done')\n"
+
+
+@pytest.fixture(scope="module")
+def study(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Two rounds of a program that got faster, each with plain runs."""
+    folder = tmp_path_factory.mktemp("study")
+    for name, times in (("slow", 200), ("quick", 20)):
+        (folder / "job.py").write_text(("\n" if name == "quick" else "") + SLOW.format(times=times))
+        done = ricerca("record", "--round", name, "--plain", 3, "job.py", cwd=folder)
+        assert done.returncode == 0
+        assert done.stdout == "done\n"  # the plain runs' output is dropped
+        assert "is kept in job.ricerca" in done.stderr
+    return folder / "job.ricerca"
+
+
+def test_rank_json_keeps_its_contract(study):
+    facts = json.loads(ricerca("rank", study, "--json", "--lines", "--edges").stdout)
+    assert list(facts) == ["study", "round", "round_name", "program", "python", "exit_status", "complete", "total_ns",
+                           "raw_total_ns", "plain_total_ns", "calls", "contexts", "overhead", "threads", "functions",
+                           "lines", "edges"]  # fmt: skip
+    assert (facts["round"], facts["round_name"], facts["program"], facts["exit_status"]) == (2, "quick", ["job.py"], 0)
+    assert facts["python"] == ".".join(map(str, sys.version_info[:3]))
+    assert list(facts["functions"][0]) == ["function", "module", "file", "line", "layer", "calls", "first_entry_calls", "resumes",
+                                           "self_ns", "inclusive_ns", "waiting_ns", "raw_self_ns", "raw_inclusive_ns"]  # fmt: skip
+    assert list(facts["lines"][0]) == ["file", "line", "function", "hits", "self_ns", "call_ns"]
+    assert list(facts["edges"][0]) == ["caller", "callee", "line", "calls", "inclusive_ns"]
+    assert facts["overhead"]["factor"] > 1
+    assert facts["plain_total_ns"] > 0
+    work = next(row for row in facts["functions"] if row["function"] == "work")
+    assert (work["layer"], work["calls"], work["line"]) == ("mine", 20, 2)
+
+
+def test_rank_orders_and_cuts(study):
+    by_calls = json.loads(ricerca("rank", study, "--json", "--by", "calls", "--top", 3).stdout)["functions"]
+    assert [row["calls"] for row in by_calls] == sorted((row["calls"] for row in by_calls), reverse=True)
+    assert len(by_calls) == 3
+    first = json.loads(ricerca("rank", study, "--round", 1, "--json").stdout)
+    assert first["round_name"] == "slow"
+
+
+def test_tables_fit_a_hundred_columns(study):
+    for words in (["rank", study, "--lines", "--edges"], ["compare", study], ["rank", study, "--by", "gain"]):
+        done = ricerca(*words)
+        assert done.returncode == 0, done.stderr
+        assert "work" in done.stdout
+        assert max(map(len, done.stdout.splitlines())) <= 100
+
+
+def test_compare_json_matches_functions_though_lines_moved(study):
+    facts = json.loads(ricerca("compare", study, 1, 2, "--json").stdout)
+    assert facts["verdict"] in ("faster", "no difference")
+    assert facts["speedup"] > 1
+    low, high = facts["interval"]
+    assert low <= facts["speedup"] <= high
+    work = next(row for row in facts["functions"] if row["function"] == "work")
+    assert work["calls"] == [200, 20]
+    assert (work["match"], work["base_line"], work["line"]) == ("moved", 1, 2)
+    back = json.loads(ricerca("compare", study, 2, 1, "--json").stdout)
+    assert next(row for row in back["functions"] if row["function"] == "work")["calls"] == [20, 200]
+
+
+@pytest.mark.parametrize("suffix", ["csv", "json", "md"])
+def test_exports_can_be_read_by_others(study, suffix, tmp_path):
+    path = tmp_path / f"out.{suffix}"
+    done = ricerca("export", study, "--to", path)
+    assert done.returncode == 0, done.stderr
+    text = path.read_text()
+    if suffix == "csv":
+        rows = list(csv.DictReader(text.splitlines()))
+        assert next(row for row in rows if row["function"] == "work")["calls"] == "20"
+    elif suffix == "json":
+        assert json.loads(text)["round_name"] == "quick"
+    else:
+        assert "| `work` |" in text
+        assert "against “slow”" in text
+
+
+def test_csv_holds_lines_or_edges_on_demand(study, tmp_path):
+    for table, column in (("lines", "call_ns"), ("edges", "caller_function")):
+        ricerca("export", study, "--to", tmp_path / "t.csv", "--table", table)
+        assert column in (tmp_path / "t.csv").read_text().splitlines()[0]
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        (["record", "nothing-here.py"], "There is no program 'nothing-here.py'"),
+        (["record", "--python", "/no/python", "job.py"], "There is no interpreter '/no/python'"),
+        (["record", "--python", "/bin/cat", "job.py"], "does not answer like a Python"),
+        (["record", "--cwd", "/no/folder", "job.py"], "There is no folder /no/folder"),
+        (["record", "/etc/hostname"], "is not a Python program"),
+        (["record", "ls"], "is not a Python program"),
+        (["record", "-m"], "-m needs the name of a module"),
+        (["record", "--env", "novalue", "job.py"], "NAME=VALUE"),
+        (["record", "--limit", "12", "job.py"], "at least 1M"),
+        (["rank", "none.ricerca"], "There is no study"),
+        (["rank", "job.ricerca", "--round", "9"], "has no round 9"),
+        (["compare", "job.ricerca", "1", "1"], "cannot be compared with itself"),
+        (["export", "job.ricerca", "--to", "x.doc"], "There is no export to .doc"),
+        (["export", "job.ricerca", "--to", "/no/where.csv"], "cannot be written"),
+        (["open", "none.ricerca"], "There is no study"),
+    ],
+)
+def test_bad_input_is_said_in_a_sentence_with_status_2(study, words, said):
+    done = ricerca(*words, cwd=study.parent)
+    assert done.returncode == 2
+    assert said in done.stderr
+    assert "Traceback" not in done.stderr
+
+
+def test_a_program_that_never_begins_leaves_no_study(tmp_path):
+    (tmp_path / "bad.py").write_text("def f(:\n")
+    done = ricerca("record", "bad.py", cwd=tmp_path)
+    assert done.returncode == 1
+    assert "SyntaxError" in done.stderr
+    assert "nothing was recorded" in done.stderr
+    assert not (tmp_path / "bad.ricerca").exists()
+
+
+def test_a_failed_round_keeps_the_earlier_ones(study, tmp_path):
+    copy = tmp_path / "job.ricerca"
+    copy.write_bytes(study.read_bytes())
+    (tmp_path / "job.py").write_text("def f(:\n")
+    ricerca("record", "--study", copy, "job.py", cwd=tmp_path)
+    assert json.loads(ricerca("rank", copy, "--json").stdout)["round"] == 2
+
+
+def test_options_reach_the_program_and_environment_and_folder_are_set(tmp_path):
+    (tmp_path / "p.py").write_text("import os, sys\nprint(sys.argv[1:], os.environ['K'], os.getcwd())\n")
+    done = ricerca("record", "--quiet", "--env", "K=a=b", "--cwd", tmp_path, "p.py", "--json", "-m", "x", "--help", cwd=tmp_path)
+    assert done.stdout == f"['--json', '-m', 'x', '--help'] a=b {tmp_path}\n"
+    assert done.stderr == ""
+
+
+def test_input_is_given_to_every_run(tmp_path):
+    (tmp_path / "p.py").write_text("import sys\nprint(len(sys.stdin.read()))\n")
+    done = ricerca("record", "--quiet", "--plain", 2, "p.py", cwd=tmp_path, input="x" * 3000)
+    assert done.stdout == "3000\n"
+
+
+def test_commands_with_a_python_first_line_are_recorded(tmp_path):
+    tool = tmp_path / "tool"
+    tool.write_text(f"#!{sys.executable}\ndef f(): pass\nf()\n")
+    tool.chmod(0o755)
+    env = {**os.environ, "PATH": f"{tmp_path}:{os.environ['PATH']}"}
+    for words in (["tool"], [sys.executable, "tool"]):
+        study = tmp_path / f"{len(words)}.ricerca"
+        done = ricerca("record", "--study", study, *words, cwd=tmp_path, env=env)
+        assert done.returncode == 0, done.stderr
+        ranked = json.loads(ricerca("rank", study, "--json").stdout)
+        assert next(row["calls"] for row in ranked["functions"] if row["function"] == "f") == 1
+
+
+def test_runs_are_added_to_a_round_of_the_same_name(study, tmp_path):
+    copy = tmp_path / "job.ricerca"
+    copy.write_bytes(study.read_bytes())
+    ricerca("record", "--study", copy, "--round", "quick", "--lines", "work", "job.py", cwd=study.parent)
+    facts = json.loads(ricerca("rank", copy, "--json", "--lines").stdout)
+    assert facts["round"] == 2
+    assert any(row["hits"] for row in facts["lines"])
+
+
+def test_help_of_each_command_has_an_example():
+    listed = ricerca("--help").stdout
+    for command in ("open", "record", "rank", "compare", "export", "selftest"):
+        assert command in listed
+        assert f"    ricerca {command}" in ricerca(command, "--help").stdout
+
+
+def test_selftest_tries_everything(tmp_path):
+    done = ricerca("selftest", "--json", cwd=tmp_path)
+    checks = {check["what"]: check for check in json.loads(done.stdout)}
+    assert checks["trial recording"]["works"], checks
+    assert "1000 of 1000 calls" in checks["trial recording"]["finding"]
+    assert done.returncode == (0 if all(check["works"] for check in checks.values()) else 1)
+    assert "trial recording" in ricerca("selftest", cwd=tmp_path).stdout
+
+
+def test_a_closed_pipe_is_no_error(study):
+    shell = f"{' '.join(RICERCA)} rank {study} --json | head -c 20"
+    done = subprocess.run(["bash", "-o", "pipefail", "-c", shell], capture_output=True, text=True)
+    assert "Traceback" not in done.stderr

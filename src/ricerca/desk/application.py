@@ -13,6 +13,10 @@ from ricerca.desk import theme
 from ricerca.desk.window import Window
 
 
+# Work in the background gives way to the interface this fast.
+SWITCH_SECONDS = 0.0005
+
+
 def make_application() -> QApplication:
     """The one application, dressed."""
     existing = QApplication.instance()
@@ -21,6 +25,7 @@ def make_application() -> QApplication:
     QCoreApplication.setApplicationName("ricerca")
     app.setApplicationDisplayName("Ricerca")
     theme.load_fonts()
+    sys.setswitchinterval(SWITCH_SECONDS)
     return app
 
 

@@ -43,7 +43,7 @@ class Dossier(QFrame):
         self.fan.chosen.connect(state.take_in_hand)
         self.source_head = QLabel("source as recorded")
         self.source_head.setObjectName("heading")
-        self.source = SourceView()
+        self.source = SourceView(state.workers)
         row = QHBoxLayout()
         row.addWidget(self.place, 1)
         row.addWidget(self.open_button)

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QObject, QPointF, QRect, QRectF, QSettings, Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QColor, QFontMetrics, QPainter
+from PyQt6.QtGui import QColor, QPainter
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QHBoxLayout,
@@ -183,7 +183,7 @@ class FigureDelegate(QStyledItemDelegate):
         text = sign + time_text(abs(gain))
         painter.drawText(room, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, text)
         if gain:
-            width = QFontMetrics(painter.font()).horizontalAdvance(text)
+            width = theme.metrics().horizontalAdvance(text)
             paint_mark(painter, QPointF(room.right() - width - 8, room.center().y() + 1), gain > 0)
 
     def _paint_text(self, painter: QPainter, room: QRect, index: QModelIndex) -> None:
@@ -192,7 +192,7 @@ class FigureDelegate(QStyledItemDelegate):
         painter.setFont(theme.font(theme.CODE_PX if mono else theme.TEXT_PX, mono=mono))
         painter.setPen(QColor(colours.soft if index.column() == 0 else colours.ink))
         text = index.data(Qt.ItemDataRole.DisplayRole) or ""
-        metrics = QFontMetrics(painter.font())
+        metrics = theme.metrics(theme.CODE_PX if mono else theme.TEXT_PX, mono=mono)
         under = index.data(UNDER_ROLE)
         align = index.data(Qt.ItemDataRole.TextAlignmentRole)
         if not under:
@@ -206,7 +206,7 @@ class FigureDelegate(QStyledItemDelegate):
         if room.width() - used > 40:
             painter.setFont(theme.font(theme.SMALL_PX))
             painter.setPen(QColor(colours.soft))
-            small = QFontMetrics(painter.font()).elidedText(under, Qt.TextElideMode.ElideMiddle, room.width() - used)
+            small = theme.metrics(theme.SMALL_PX).elidedText(under, Qt.TextElideMode.ElideMiddle, room.width() - used)
             painter.drawText(room.left() + used, baseline, small)
 
 

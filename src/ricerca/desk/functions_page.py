@@ -61,9 +61,11 @@ def _columns(view: View) -> list[Column]:
     gains = np.zeros(len(functions), np.int64)
     before = np.zeros(len(functions), np.int64)
     if view.comparison:
-        for number in range(len(functions)):
-            base = view.base_times(number) or (0, 0, 0)
-            gains[number], before[number] = base[0] - figures.self_ns[number], base[2]
+        gains -= figures.self_ns
+        rows = np.fromiter(view.row_of.values(), np.int64, len(view.row_of))
+        numbers = np.fromiter(view.row_of, np.int64, len(view.row_of))
+        gains[numbers] += view.comparison.self_ns[rows, 0]
+        before[numbers] = view.comparison.calls[rows, 0]
 
     def bar(n: int) -> Bar:
         base = view.base_times(n)

@@ -6,12 +6,13 @@ from functools import lru_cache
 
 import numpy as np
 from PyQt6.QtCore import QEvent, QPoint, QRect, QRectF, Qt
-from PyQt6.QtGui import QColor, QFontMetrics, QHelpEvent, QPainter, QPaintEvent
+from PyQt6.QtGui import QColor, QHelpEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QAbstractScrollArea, QToolTip, QWidget
 
 from ricerca.desk import theme
 from ricerca.desk.painting import paint_bar
 from ricerca.desk.state import View
+from ricerca.desk.work import Workers
 from ricerca.engine.source import span_of
 from ricerca.wording import count_text, plural, time_text
 
@@ -46,8 +47,9 @@ def coloured(text: str) -> tuple[tuple[tuple[str, str], ...], ...]:
 class SourceView(QAbstractScrollArea):
     """Painted line by line; only what is in sight is drawn."""
 
-    def __init__(self, parent: QWidget | None = None) -> None:
+    def __init__(self, workers: Workers, parent: QWidget | None = None) -> None:
         super().__init__(parent)
+        self._workers = workers
         self.setAccessibleName("Source as it was recorded")
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setFrameShape(QAbstractScrollArea.Shape.NoFrame)
@@ -58,6 +60,7 @@ class SourceView(QAbstractScrollArea):
         self._longest = 1
         self._layer = "mine"
         self._message = ""
+        self._shown: tuple[str, int] = ("", 0)
 
     def show_function(self, view: View | None, function: int) -> None:
         """Show a function of the view."""
@@ -81,7 +84,15 @@ class SourceView(QAbstractScrollArea):
             return
         first, last = span_of(text, int(table.first_line[function]), table.name[function] == "<module>")
         self._first = first
-        self._lines = coloured(text)[first - 1 : last]
+        self._lines = tuple((("", line),) for line in text.splitlines()[first - 1 : last])
+
+        def colour(lines: tuple[tuple[tuple[str, str], ...], ...]) -> None:
+            if self._shown == (text, first):
+                self._lines = lines[first - 1 : last]
+                self.viewport().update()
+
+        self._shown = (text, first)
+        self._workers.request("colours", lambda: coloured(text), colour)
         lines = view.loaded.lines
         for row in np.flatnonzero(lines.function == function):
             line = int(lines.line[row])
@@ -101,7 +112,7 @@ class SourceView(QAbstractScrollArea):
             self.verticalScrollBar().setValue(place - self.viewport().height() // 2)
 
     def _measure(self) -> None:
-        metrics = QFontMetrics(theme.font(theme.CODE_PX, mono=True))
+        metrics = theme.metrics(theme.CODE_PX, mono=True)
         longest = max((sum(len(piece) for _kind, piece in line) for line in self._lines), default=0)
         width = BAR_ROOM_PX + NUMBER_ROOM_PX + longest * metrics.horizontalAdvance("m") + 16
         height = len(self._lines) * LINE_PX
@@ -140,7 +151,7 @@ class SourceView(QAbstractScrollArea):
         painter.save()
         painter.setClipRect(QRect(code_left, y, self.viewport().width(), LINE_PX))
         painter.setFont(theme.font(theme.CODE_PX, mono=True))
-        advance = QFontMetrics(painter.font()).horizontalAdvance("m")
+        advance = theme.metrics(theme.CODE_PX, mono=True).horizontalAdvance("m")
         x = code_left - self.horizontalScrollBar().value()
         kinds = {"keyword": colours.accent, "comment": colours.soft, "text": colours.own("standard library").name(),
                  "number": colours.slower, "name": colours.ink}  # fmt: skip

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 from importlib.resources import files
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QColor, QFont, QFontDatabase, QPalette
+from PyQt6.QtGui import QColor, QFont, QFontDatabase, QFontMetrics, QPalette
 from PyQt6.QtWidgets import QApplication
 
 from ricerca.engine.layers import BUILTINS, LIBRARY, MINE, PACKAGES
@@ -64,8 +65,9 @@ def now() -> Theme:
     return _now
 
 
+@lru_cache(maxsize=64)
 def font(size_px: int = TEXT_PX, bold: bool = False, mono: bool = False, italic: bool = False) -> QFont:
-    """A shipped font at a size in pixels."""
+    """A shipped font at a size in pixels. Shared: do not change it."""
     made = QFont(MONO if mono else SANS)
     made.setPixelSize(size_px)
     made.setItalic(italic)
@@ -74,11 +76,19 @@ def font(size_px: int = TEXT_PX, bold: bool = False, mono: bool = False, italic:
     return made
 
 
+@lru_cache(maxsize=64)
+def metrics(size_px: int = TEXT_PX, bold: bool = False, mono: bool = False) -> QFontMetrics:
+    """Widths and heights of a shipped font."""
+    return QFontMetrics(font(size_px, bold, mono))
+
+
 def load_fonts() -> None:
     """Make the shipped fonts known, so that the window looks the same everywhere."""
     for entry in files("ricerca.desk").joinpath("fonts").iterdir():
         if entry.name.endswith(".ttf"):
             QFontDatabase.addApplicationFontFromData(entry.read_bytes())
+    font.cache_clear()  # what was measured before was another font
+    metrics.cache_clear()
 
 
 def system_theme(app: QApplication) -> Theme:

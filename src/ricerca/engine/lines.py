@@ -52,10 +52,9 @@ def line_figures(profile: Profile, followed: Profile | None = None) -> LineFigur
     inner, owner = inner[python], owner[python]
     width = int(max(profile.line.max(initial=0), source.line_number.max(initial=0))) + 1
     key = owner * width + profile.line[inner]
-    group = np.zeros(len(profile), np.int64)
-    group[inner] = key + 1
-    _, number = np.unique(group, return_inverse=True)
-    once = not_nested(number, profile.end)[inner]
+    group = np.full(len(profile), -1, np.int64)
+    group[inner] = key
+    once = not_nested(group, profile.end)[inner]
     own_function, rows = _own_functions(profile, source)
     hit_key = own_function * width + source.line_number[rows]
     keys = np.unique(np.concatenate((key, hit_key)))

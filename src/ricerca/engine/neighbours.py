@@ -40,21 +40,20 @@ def edges(profile: Profile) -> Edges:
     """
     rows = np.flatnonzero(profile.parent >= 0)
     caller, callee, line = _caller_of(profile)[rows], profile.function[rows], profile.line[rows]
-    count = len(profile.functions)
+    count = len(profile.functions) + 1
     pair = np.zeros(len(profile), np.int64)
-    pair[rows] = (caller + 1) * (count + 1) + callee + 1
-    _, pair_number = np.unique(pair, return_inverse=True)
-    once = not_nested(pair_number, profile.end)[rows]
-    key = np.stack([caller, callee, line], axis=1)
-    distinct, number = np.unique(key, axis=0, return_inverse=True)
-    number = number.reshape(-1)
-    calls = np.zeros(len(distinct), np.int64)
-    inclusive_ns = np.zeros(len(distinct), np.int64)
+    pair[rows] = (caller + 1) * count + callee + 1
+    once = not_nested(pair, profile.end)[rows]
+    width = int(line.max(initial=0)) + 1
+    keys, number = np.unique(pair[rows] * width + line, return_inverse=True)
+    calls = np.zeros(len(keys), np.int64)
+    inclusive_ns = np.zeros(len(keys), np.int64)
     np.add.at(calls, number, profile.calls[rows])
     np.add.at(inclusive_ns, number[once], profile.inclusive_ns[rows][once])
-    order = np.lexsort((distinct[:, 2], -calls, -inclusive_ns)) if len(distinct) else np.zeros(0, np.int64)
-    distinct = distinct[order]
-    return Edges(distinct[:, 0], distinct[:, 1], distinct[:, 2], calls[order], inclusive_ns[order])
+    order = np.lexsort((keys % width, -calls, -inclusive_ns))
+    keys = keys[order]
+    pairs = keys // width
+    return Edges(pairs // count - 1, pairs % count - 1, keys % width, calls[order], inclusive_ns[order])
 
 
 @dataclass(frozen=True)

@@ -6,8 +6,6 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
-from scipy.sparse import csr_array
-from scipy.sparse.csgraph import depth_first_order
 
 from ricerca.engine.compensation import compensate
 from ricerca.recording.layout import CUT_FLAGS, KIND_BUILTIN, KIND_PYTHON, KIND_THREAD
@@ -118,7 +116,7 @@ def not_nested(group: np.ndarray, end: np.ndarray) -> np.ndarray:
     Parameters
     ----------
     group : (n,) int array
-        Group of each entry, in preorder; must not be negative.
+        Group of each entry, in preorder.
     end : (n,) int array
         One past the subtree of each entry.
 
@@ -134,27 +132,19 @@ def not_nested(group: np.ndarray, end: np.ndarray) -> np.ndarray:
     if count == 0:
         return np.zeros(0, bool)
     order = np.argsort(group, kind="stable")
-    sorted_group = group[order].astype(np.int64)
-    reach = np.maximum.accumulate(sorted_group * (count + 1) + end[order])
-    before = np.concatenate(([0], reach[:-1])) - sorted_group * (count + 1)
+    sorted_group = group[order]
+    number = np.cumsum(np.concatenate(([0], sorted_group[1:] != sorted_group[:-1])))
+    reach = np.maximum.accumulate(number * (count + 1) + end[order])
+    before = np.concatenate(([0], reach[:-1])) - number * (count + 1)
     result = np.empty(count, bool)
     result[order] = before <= order
     return result
 
 
-def _preorder(parent: np.ndarray) -> np.ndarray:
-    """Positions of the contexts in preorder; children keep their order. parent < own index, -1 = root."""
-    count = len(parent)
-    child = np.arange(1, count + 1)
-    links = csr_array((np.ones(count, np.int8), (parent + 1, child)), shape=(count + 1, count + 1))
-    order = depth_first_order(links, 0, directed=True, return_predecessors=False)
-    return order[1:].astype(np.int64) - 1
-
-
 def _depths(parent: np.ndarray) -> np.ndarray:
     """Depth of each context by doubling steps towards the root: O(n log depth)."""
     depth = (parent >= 0).astype(np.int64)
-    jump = parent.copy()
+    jump = parent.astype(np.int64)
     while (jump >= 0).any():
         live = np.flatnonzero(jump >= 0)
         target = jump[live]
@@ -164,16 +154,37 @@ def _depths(parent: np.ndarray) -> np.ndarray:
     return depth
 
 
-def _ends(parent: np.ndarray, depth: np.ndarray) -> np.ndarray:
-    """One past each subtree, preorder given, level by level from the deepest up."""
-    count = len(parent)
-    size = np.ones(count, np.int64)
+def _sizes(parent: np.ndarray, depth: np.ndarray) -> np.ndarray:
+    """Entries in each subtree, level by level from the deepest up."""
+    size = np.ones(len(parent), np.int64)
     order = np.argsort(depth, kind="stable")
     levels = np.searchsorted(depth[order], np.arange(1, int(depth.max(initial=0)) + 2))
     for level in range(len(levels) - 1, 0, -1):
         rows = order[levels[level - 1] : levels[level]]
         np.add.at(size, parent[rows], size[rows])
-    return np.arange(count) + size
+    return size
+
+
+def _places(parent: np.ndarray, size: np.ndarray) -> np.ndarray:
+    """Place of each context in preorder; siblings, and roots, keep their order.
+
+    A context comes one after its parent and after the subtrees of its earlier siblings, so its
+    place is the sum of such steps up to the root: by doubling, O(n log depth).
+    """
+    order = np.argsort(parent, kind="stable")
+    before = np.cumsum(size[order]) - size[order]
+    first = np.searchsorted(parent[order], parent[order], side="left")
+    place = np.empty(len(parent), np.int64)
+    place[order] = before - before[first]
+    place += parent >= 0
+    jump = parent.astype(np.int64)
+    while (jump >= 0).any():
+        live = np.flatnonzero(jump >= 0)
+        target = jump[live]
+        step = place[target]
+        place[live] += step
+        jump[live] = jump[target]
+    return place
 
 
 def build_profile(tables: RunTables, layers: tuple[str, ...] | None = None, plain_ns: int | None = None) -> Profile:
@@ -187,12 +198,13 @@ def build_profile(tables: RunTables, layers: tuple[str, ...] | None = None, plai
     layers : tuple of str, optional
         Name of the layer of each function; "mine" for all when left out.
     """
-    order = _preorder(tables.parent)
-    place = np.empty(len(order) + 1, np.int64)
-    place[order] = np.arange(len(order))
-    place[-1] = -1
-    parent = place[tables.parent[order]]
-    depth = _depths(parent)
+    count = len(tables.parent)
+    depth = _depths(tables.parent)
+    size = _sizes(tables.parent, depth)
+    place = _places(tables.parent, size)
+    order = np.empty(count, np.int64)
+    order[place] = np.arange(count)
+    parent = np.where(tables.parent[order] >= 0, place[tables.parent[order]], -1)
     self_ns, cost_scale = compensate(tables, plain_ns)
     functions = FunctionTable(
         kind=tables.function_kind,
@@ -205,8 +217,8 @@ def build_profile(tables: RunTables, layers: tuple[str, ...] | None = None, plai
     return Profile(
         functions=functions,
         parent=parent,
-        end=_ends(parent, depth),
-        depth=depth,
+        end=np.arange(count) + size[order],
+        depth=depth[order],
         function=tables.function[order].astype(np.int64),
         line=tables.line[order],
         calls=tables.calls[order],

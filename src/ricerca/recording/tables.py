@@ -67,7 +67,9 @@ def take(recording: Recording) -> RunTables:
         flags=int(head["flags"]),
         closed=recording.closed,
     )
-    costs = {name: float(head[name]) for name in vars(facts) if name in (layout.HEADER.names or ()) and name.endswith(("side_ns", "_factor"))}
+    costs = {
+        name: float(head[name]) for name in vars(facts) if name in (layout.HEADER.names or ()) and name.endswith(("side_ns", "_factor"))
+    }
     facts = replace(facts, **costs)  # type: ignore[arg-type]
     return RunTables(
         function_kind=functions["kind"].astype(np.int32),

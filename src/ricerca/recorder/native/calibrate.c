@@ -107,13 +107,15 @@ static int measure(PyObject *loop, PyObject *times, cost *found)
     return failed;
 }
 
-/* Recorded time = factor * plain time + fixed cost. Of a plain call about a third passes within the
- * callee's own frame. */
-static void share_cost(const cost *found, double factor, double own_share, double *inside, double *outside)
+/* Recorded time = plain time, bytecode in it stretched, + fixed cost. own_share of a plain call passes
+ * within the callee. */
+static void share_cost(const cost *found, double caller_factor, double own_factor, double own_share, double *inside,
+                       double *outside)
 {
-    double total = found->recorded_ns - factor * found->plain_ns;
+    double own = found->plain_ns * own_share * own_factor;
+    double total = found->recorded_ns - found->plain_ns * (1.0 - own_share) * caller_factor - own;
     total = total > 0 ? total : 0;
-    *inside = found->self_ns - factor * found->plain_ns * own_share;
+    *inside = found->self_ns - own;
     *inside = *inside < 0 ? 0 : *inside > total ? total : *inside;
     *outside = total - *inside;
 }
@@ -141,18 +143,16 @@ static void calibrate_loops(header *head, PyObject *space, PyObject *times)
     }
     head->bytecode_factor = factor_of(bytecode, times);
     head->names_factor = factor_of(by_name, times);
+    double factor = head->bytecode_factor;
     if (measure(python, times, &found) == 0) {
-        share_cost(&found, head->bytecode_factor, 0.3, &head->python_inside_ns, &head->python_outside_ns);
+        share_cost(&found, factor, factor, 0.3, &head->python_inside_ns, &head->python_outside_ns);
     }
-    /* What calls back is not bytecode: only the callee's own part is stretched. */
+    /* What calls back, and a builtin's own time, are not bytecode and so not stretched. */
     if (measure(callback, times, &found) == 0) {
-        double own = found.plain_ns * 0.3;
-        found.recorded_ns -= own * (head->bytecode_factor - 1.0);
-        share_cost(&found, 1.0, 0.3 * head->bytecode_factor, &head->callback_inside_ns, &head->callback_outside_ns);
+        share_cost(&found, 1.0, factor, 0.3, &head->callback_inside_ns, &head->callback_outside_ns);
     }
-    /* A builtin's own time is not bytecode, so it is not stretched. */
     if (measure(builtin, times, &found) == 0) {
-        share_cost(&found, head->bytecode_factor, 0.0, &head->builtin_inside_ns, &head->builtin_outside_ns);
+        share_cost(&found, factor, 1.0, 0.35, &head->builtin_inside_ns, &head->builtin_outside_ns);
     }
 }
 

@@ -1,0 +1,72 @@
+"""Opens the window on a study, uses it, and prints: seconds to the first page, longest block in ms."""
+
+from __future__ import annotations
+
+import os
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+began = time.perf_counter()
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+from PyQt6.QtCore import QSettings, QTimer
+from PyQt6.QtTest import QTest
+
+from ricerca.desk import theme
+from ricerca.desk.application import make_application
+from ricerca.desk.window import Window
+
+
+def wait(window: Window, seconds: float = 20) -> None:
+    end = time.perf_counter() + seconds
+    while time.perf_counter() < end and (window.workers.busy or window.state.view is None):
+        QTest.qWait(5)
+
+
+def main(study: Path) -> None:
+    app = make_application()
+    theme.apply(app, theme.LIGHT)
+    with tempfile.TemporaryDirectory() as folder:
+        window = Window(QSettings(str(Path(folder, "s.ini")), QSettings.Format.IniFormat), study)
+        window.resize(1280, 800)
+        window.show()
+        while window.functions.table.model.rowCount() == 0:
+            QTest.qWait(2)
+        window.grab()
+        first = time.perf_counter() - began
+        longest = 0.0
+        last = time.perf_counter()
+
+        def beat() -> None:
+            nonlocal longest, last
+            now = time.perf_counter()
+            longest, last = max(longest, now - last), now
+
+        timer = QTimer()
+        timer.timeout.connect(beat)
+        timer.start(0)
+        wait(window)
+        for action in (
+            lambda: window.show_page(1),
+            lambda: window.show_page(2),
+            lambda: window.state.read(1, None),
+            lambda: window.state.read(4, 2),
+            lambda: window.show_page(0),
+            lambda: window.functions.table._on_head(1),
+            lambda: window.functions.table.filter.setText("read"),
+            *[lambda n=n: window.state.take_in_hand(n) for n in range(1, 40)],
+            lambda: window.new_round(),
+        ):
+            before = longest
+            action()
+            QTest.qWait(20)
+            wait(window)
+            if longest > before and "--tell" in sys.argv:
+                print(action.__code__.co_firstlineno, longest * 1000, file=sys.stderr)
+        print(first, longest * 1000)
+        window.close()
+
+
+main(Path(sys.argv[1]))

@@ -1,15 +1,17 @@
 """The C part; everything else is in pyproject.toml."""
 
-from glob import glob
+from pathlib import Path
 
 from setuptools import Extension, setup
+
+NATIVE = Path("src/ricerca/recorder/native")
 
 setup(
     ext_modules=[
         Extension(
             "ricerca.recorder._native",
-            sources=sorted(glob("src/ricerca/recorder/native/*.c")),
-            depends=sorted(glob("src/ricerca/recorder/native/*.h")),
+            sources=sorted(map(str, NATIVE.glob("*.c"))),
+            depends=sorted(map(str, NATIVE.glob("*.h"))),
             extra_compile_args=["-std=gnu11", "-O3", "-Wall", "-Wextra", "-Werror", "-Wno-missing-field-initializers",
                                 "-Wno-cast-function-type"],
         )

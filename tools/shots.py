@@ -49,6 +49,16 @@ def take(study: Path, folder: Path, wanted: set[str]) -> None:
             _round_of_views(app, settings, study, folder, "-dark" if dark else "", wanted)
 
 
+def _while_recording(window: Window, study: Path) -> None:
+    """Start a round of the example in a study that is thrown away, and wait until leaders show."""
+    sheet = window.sheet
+    sheet._study = Path(tempfile.mkdtemp(), "trial.ricerca")
+    sheet.cwd.setText(str(study.parent))
+    sheet.plain.setValue(0)
+    sheet.record.click()
+    settle(window, lambda: sheet.leaders._glance is not None and len(sheet.leaders._glance.leaders) > 6)
+
+
 def _round_of_views(app: QApplication, settings: QSettings, study: Path, folder: Path, suffix: str, wanted: set[str]) -> None:
     def shot(window: Window, name: str) -> None:
         if not wanted or name + suffix in wanted:
@@ -78,6 +88,9 @@ def _round_of_views(app: QApplication, settings: QSettings, study: Path, folder:
         window.new_round()
         settle(window)
         shot(window, "run-sheet")
+        _while_recording(window, study)
+        shot(window, "recording")
+        window.sheet.stop()
         window.sheet.closed.emit()
         window.to_start()
         settle(window)

@@ -13,7 +13,6 @@ from PyQt6.QtWidgets import QApplication
 
 from ricerca.desk import theme
 from ricerca.desk.application import make_application
-from ricerca.desk.figure_table import BAR_ROLE
 from ricerca.desk.rounds_column import CARD_PX
 from ricerca.desk.window import Window
 from ricerca.study.store import Study
@@ -212,7 +211,7 @@ def test_tree_opens_along_the_heaviest_path(window):
     assert view.isExpanded(top)
     names = [model.data(model.index(row, 0, top), Qt.ItemDataRole.DisplayRole) for row in range(model.rowCount(top))]
     assert names[0] in ("work", "nap")
-    assert model.data(model.index(0, 1), BAR_ROLE).base_ns > 0
+    assert model.cell(model.index(0, 1)).bar.base_ns > 0
 
 
 def test_every_number_explains_itself(window):

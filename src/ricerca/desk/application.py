@@ -12,7 +12,6 @@ from PyQt6.QtWidgets import QApplication
 from ricerca.desk import theme
 from ricerca.desk.window import Window
 
-
 # Work in the background gives way to the interface this fast.
 SWITCH_SECONDS = 0.0005
 

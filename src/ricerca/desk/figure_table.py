@@ -25,13 +25,9 @@ from PyQt6.QtWidgets import (
 
 from ricerca.desk import theme
 from ricerca.desk.painting import change_colour, paint_bar, paint_mark
-from ricerca.wording import count_text, time_text
+from ricerca.wording import time_text
 
 ROW_PX = 30
-BAR_ROLE = int(Qt.ItemDataRole.UserRole) + 1
-GAIN_ROLE = BAR_ROLE + 1
-UNDER_ROLE = BAR_ROLE + 2
-MONO_ROLE = BAR_ROLE + 3
 
 
 @dataclass(frozen=True)
@@ -62,6 +58,19 @@ class Column:
     mono: bool = False
     rising: bool = False
     """Whether the first click on its head sorts from the smallest up."""
+
+
+@dataclass(frozen=True, slots=True)
+class Cell:
+    """All that is painted in one place of a table; asked for at once, since each question costs."""
+
+    text: str = ""
+    under: str = ""
+    bar: Bar | None = None
+    gain: float | None = None
+    left: bool = False
+    mono: bool = False
+    soft: bool = False
 
 
 class FigureModel(QAbstractTableModel):
@@ -131,6 +140,18 @@ class FigureModel(QAbstractTableModel):
             return side | Qt.AlignmentFlag.AlignVCenter
         return None
 
+    def cell(self, index: QModelIndex) -> Cell:
+        """What to paint."""
+        column, row = self.columns[index.column()], int(self.rows[index.row()])
+        if column.bar:
+            return Cell(bar=column.bar(row))
+        if column.gain:
+            return Cell(gain=column.gain(row))
+        if column.key == "rank":
+            return Cell(str(index.row() + 1), soft=True)
+        text = column.text(row) if column.text else ""
+        return Cell(text, column.under(row) if column.under else "", left=column.left, mono=column.mono)
+
     def data(self, index: QModelIndex, role: int = 0) -> Any:
         if not index.isValid() or index.row() >= len(self.rows):
             return None
@@ -144,14 +165,6 @@ class FigureModel(QAbstractTableModel):
             return side | Qt.AlignmentFlag.AlignVCenter
         if role == Qt.ItemDataRole.ToolTipRole:
             return column.explain(row) if column.explain else None
-        if role == BAR_ROLE:
-            return column.bar(row) if column.bar else None
-        if role == GAIN_ROLE:
-            return column.gain(row) if column.gain else None
-        if role == UNDER_ROLE:
-            return column.under(row) if column.under else None
-        if role == MONO_ROLE:
-            return column.mono
         return None
 
 
@@ -164,16 +177,17 @@ class FigureDelegate(QStyledItemDelegate):
         if option.state & QStyle.StateFlag.State_Selected:
             painter.fillRect(room, QColor(colours.chosen))
         room.adjust(8, 0, -8, 0)
-        bar = index.data(BAR_ROLE)
-        if bar is not None:
+        model = index.model()
+        cell: Cell = model.cell(index)
+        if cell.bar is not None:
+            bar = cell.bar
             paint_bar(painter, QRectF(room), bar.full_ns, bar.own_ns, bar.whole_ns, bar.base_ns, bar.layer)
             return
         painter.save()
-        gain = index.data(GAIN_ROLE)
-        if gain is not None:
-            self._paint_gain(painter, room, gain)
+        if cell.gain is not None:
+            self._paint_gain(painter, room, cell.gain)
         else:
-            self._paint_text(painter, room, index)
+            self._paint_text(painter, room, cell)
         painter.restore()
 
     def _paint_gain(self, painter: QPainter, room: QRect, gain: float) -> None:
@@ -186,27 +200,23 @@ class FigureDelegate(QStyledItemDelegate):
             width = theme.metrics().horizontalAdvance(text)
             paint_mark(painter, QPointF(room.right() - width - 8, room.center().y() + 1), gain > 0)
 
-    def _paint_text(self, painter: QPainter, room: QRect, index: QModelIndex) -> None:
+    def _paint_text(self, painter: QPainter, room: QRect, cell: Cell) -> None:
         colours = theme.now()
-        mono = bool(index.data(MONO_ROLE))
-        painter.setFont(theme.font(theme.CODE_PX if mono else theme.TEXT_PX, mono=mono))
-        painter.setPen(QColor(colours.soft if index.column() == 0 else colours.ink))
-        text = index.data(Qt.ItemDataRole.DisplayRole) or ""
-        metrics = theme.metrics(theme.CODE_PX if mono else theme.TEXT_PX, mono=mono)
-        under = index.data(UNDER_ROLE)
-        align = index.data(Qt.ItemDataRole.TextAlignmentRole)
-        if not under:
-            elide = Qt.TextElideMode.ElideRight if mono else Qt.TextElideMode.ElideMiddle
-            painter.drawText(room, align, metrics.elidedText(text, elide, room.width()))
-            return
-        shown = metrics.elidedText(text, Qt.TextElideMode.ElideMiddle, room.width())
+        size = theme.CODE_PX if cell.mono else theme.TEXT_PX
+        painter.setFont(theme.font(size, mono=cell.mono))
+        painter.setPen(QColor(colours.soft if cell.soft else colours.ink))
+        metrics = theme.metrics(size, mono=cell.mono)
+        elide = Qt.TextElideMode.ElideRight if cell.mono else Qt.TextElideMode.ElideMiddle
+        shown, width = cell.text, metrics.horizontalAdvance(cell.text)
+        if width > room.width():
+            shown, width = metrics.elidedText(cell.text, elide, room.width()), room.width()
         baseline = room.center().y() + (metrics.ascent() - metrics.descent()) // 2 + 1
-        painter.drawText(room.left(), baseline, shown)
-        used = metrics.horizontalAdvance(shown) + 8
-        if room.width() - used > 40:
+        painter.drawText(room.left() if cell.left else room.right() - width, baseline, shown)
+        used = width + 8
+        if cell.under and room.width() - used > 40:
             painter.setFont(theme.font(theme.SMALL_PX))
             painter.setPen(QColor(colours.soft))
-            small = theme.metrics(theme.SMALL_PX).elidedText(under, Qt.TextElideMode.ElideMiddle, room.width() - used)
+            small = theme.metrics(theme.SMALL_PX).elidedText(cell.under, Qt.TextElideMode.ElideMiddle, room.width() - used)
             painter.drawText(room.left() + used, baseline, small)
 
 
@@ -314,6 +324,7 @@ class FigureTable(QWidget):
         self._wanted = row
         found = np.flatnonzero(self.model.rows == row)
         selection = self.view.selectionModel()
+        before = self.view.currentIndex().row()
         selection.blockSignals(True)
         if len(found):
             self.view.selectRow(int(found[0]))
@@ -321,9 +332,6 @@ class FigureTable(QWidget):
         else:
             self.view.clearSelection()
         selection.blockSignals(False)
-        self.view.viewport().update()
-
-
-def signed_count(before: int, after: int) -> str:
-    """Both counts of a comparison."""
-    return count_text(after) if before == after else f"{count_text(before)} → {count_text(after)}"
+        for place in {before, self.view.currentIndex().row()}:  # the view was not told, so it does not repaint by itself
+            if place >= 0:
+                self.view.viewport().update(0, self.view.rowViewportPosition(place), self.view.viewport().width(), ROW_PX)

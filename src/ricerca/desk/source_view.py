@@ -19,7 +19,7 @@ from ricerca.wording import count_text, plural, time_text
 LINE_PX = 20
 BAR_ROOM_PX = 52
 NUMBER_ROOM_PX = 44
-MOST_COLOURED = 60_000
+MOST_COLOURED = 20_000
 
 
 @lru_cache(maxsize=32)
@@ -31,8 +31,6 @@ def coloured(text: str) -> tuple[tuple[tuple[str, str], ...], ...]:
     kinds = ((Token.Comment, "comment"), (Token.Literal.String, "text"), (Token.Literal.Number, "number"),
              (Token.Keyword, "keyword"), (Token.Operator.Word, "keyword"), (Token.Name.Function, "name"),
              (Token.Name.Class, "name"))  # fmt: skip
-    if len(text) > MOST_COLOURED:
-        return tuple((("", line),) for line in text.splitlines())
     lines: list[list[tuple[str, str]]] = [[]]
     for token, piece in PythonLexer(stripnl=False).get_tokens(text):
         kind = next((kind for parent, kind in kinds if token in parent), "")
@@ -60,7 +58,7 @@ class SourceView(QAbstractScrollArea):
         self._longest = 1
         self._layer = "mine"
         self._message = ""
-        self._shown: tuple[str, int] = ("", 0)
+        self._shown = ""
 
     def show_function(self, view: View | None, function: int) -> None:
         """Show a function of the view."""
@@ -86,13 +84,16 @@ class SourceView(QAbstractScrollArea):
         self._first = first
         self._lines = tuple((("", line),) for line in text.splitlines()[first - 1 : last])
 
+        part = "\n".join(text.splitlines()[first - 1 : last])
+
         def colour(lines: tuple[tuple[tuple[str, str], ...], ...]) -> None:
-            if self._shown == (text, first):
-                self._lines = lines[first - 1 : last]
+            if self._shown == part:
+                self._lines = lines[: last - first + 1]
                 self.viewport().update()
 
-        self._shown = (text, first)
-        self._workers.request("colours", lambda: coloured(text), colour)
+        self._shown = part
+        if len(part) <= MOST_COLOURED:
+            self._workers.request("colours", lambda: coloured(part), colour)
         lines = view.loaded.lines
         for row in np.flatnonzero(lines.function == function):
             line = int(lines.line[row])

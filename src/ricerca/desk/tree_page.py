@@ -8,7 +8,7 @@ import numpy as np
 from PyQt6.QtCore import QAbstractItemModel, QModelIndex, QObject, QSettings, Qt
 from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTreeView, QVBoxLayout, QWidget
 
-from ricerca.desk.figure_table import BAR_ROLE, GAIN_ROLE, ROW_PX, UNDER_ROLE, Bar, FigureDelegate
+from ricerca.desk.figure_table import ROW_PX, Bar, Cell, FigureDelegate
 from ricerca.desk.functions_page import place_text
 from ricerca.desk.state import DeskState, View
 from ricerca.engine.tree import children, context_of, heaviest_path, path_to, roots
@@ -148,24 +148,37 @@ class TreeModel(QAbstractItemModel):
             side = Qt.AlignmentFlag.AlignLeft if index.column() < 2 else Qt.AlignmentFlag.AlignRight
             return side | Qt.AlignmentFlag.AlignVCenter
         profile = self._view.loaded.profile
-        table = profile.functions
         function = int(profile.function[node.context]) if node.context >= 0 else -1
         if column == "call":
             return self._name(node, function, role)
-        inclusive, own, calls, base = self._figures(node)
+        inclusive, own, calls, _base = self._figures(node)
         if role == Qt.ItemDataRole.DisplayRole:
             return {"inclusive": time_text(inclusive), "self": time_text(own) if function >= 0 else "",
                     "calls": count_text(calls)}.get(column)  # fmt: skip
-        if role == BAR_ROLE and column == "time":
-            layer = table.layer[function] if function >= 0 else "mine"
-            full = max(profile.total_ns, self._view.base.profile.total_ns if self._view.base else 0)
-            return Bar(float(max(full, 1)), own if function >= 0 else 0, inclusive, base, layer)
-        if role == GAIN_ROLE and column == "change" and base is not None:
-            return float(base - inclusive)
         if role == Qt.ItemDataRole.ToolTipRole:
             share = share_text(inclusive / max(profile.total_ns, 1))
             return f"{time_text(inclusive)} here and below, {share} of the run; {time_text(own)} of it here; {plural(calls, 'call')}."
         return None
+
+    def cell(self, index: QModelIndex) -> Cell:
+        """What to paint."""
+        node, column = self.node(index), COLUMNS[index.column()]
+        profile = self._view.loaded.profile
+        function = int(profile.function[node.context]) if node.context >= 0 else -1
+        if column == "call":
+            line = int(profile.line[node.context]) if function >= 0 else 0
+            return Cell(self._name(node, function, Qt.ItemDataRole.DisplayRole) or "", f"from line {line}" if line else "", left=True)
+        inclusive, own, calls, base = self._figures(node)
+        own = own if function >= 0 else 0
+        if column == "time":
+            full = max(profile.total_ns, self._view.base.profile.total_ns if self._view.base else 0, 1)
+            layer = profile.functions.layer[function] if function >= 0 else "mine"
+            return Cell(bar=Bar(float(full), own, inclusive, base, layer))
+        if column == "change":
+            return Cell(gain=None if base is None else float(base - inclusive))
+        return Cell(
+            {"inclusive": time_text(inclusive), "self": time_text(own) if function >= 0 else "", "calls": count_text(calls)}[column]
+        )
 
     def _name(self, node: Node, function: int, role: int) -> str | None:
         table = self._view.loaded.profile.functions
@@ -174,8 +187,6 @@ class TreeModel(QAbstractItemModel):
         if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole):
             return table.name[function]
         line = int(self._view.loaded.profile.line[node.context])
-        if role == UNDER_ROLE:
-            return f"from line {line}" if line else ""
         if role == Qt.ItemDataRole.ToolTipRole:
             place = place_text(table.file[function], int(table.first_line[function]), table.module[function])
             return f"{table.name[function]} ({place})" + (f", called from line {line}" if line else "")

@@ -32,6 +32,7 @@ from ricerca.desk.lines_page import LinesPage
 from ricerca.desk.reading_line import ReadingLine
 from ricerca.desk.rounds_column import RoundsColumn
 from ricerca.desk.run_sheet import RunSheet
+from ricerca.desk.source_view import coloured
 from ricerca.desk.start_page import StartPage
 from ricerca.desk.state import DeskState
 from ricerca.desk.tree_page import TreePage
@@ -65,6 +66,7 @@ class Window(QMainWindow):
         geometry = settings.value("window/geometry")
         if geometry is None or not self.restoreGeometry(geometry):
             self.resize(1280, 800)
+        self.workers.request("warm", lambda: coloured("pass"), lambda _lines: None)
         if path is not None:
             self.outer.setCurrentWidget(self.desk)
             self.state.open_study(path)

@@ -64,12 +64,12 @@ class Profile:
     def __len__(self) -> int:
         return len(self.parent)
 
-    @property
+    @cached_property
     def total_ns(self) -> int:
         """All self times together, compensated."""
         return int(self.self_ns.sum())
 
-    @property
+    @cached_property
     def raw_total_ns(self) -> int:
         """All self times together, the recorder's own cost included."""
         return int(self.raw_self_ns.sum())

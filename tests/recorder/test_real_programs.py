@@ -28,7 +28,7 @@ PROGRAMS = {
         import networkx as nx
         graph = nx.gnm_random_graph(60, 150, seed=4)
         print(nx.number_connected_components(graph), sorted(nx.degree_centrality(graph).values())[-1])
-        print(round(sum(nx.pagerank(graph).values()), 6), len(list(nx.find_cliques(graph))))
+        print(round(sum(nx.closeness_centrality(graph).values()), 6), len(list(nx.find_cliques(graph))))
         """,
     "numpy": """
         import numpy as np

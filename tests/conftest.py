@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import subprocess
 import sys
 from collections.abc import Callable
@@ -19,6 +20,10 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 def own_cache(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> Path:
     """Recordings lie in a folder of the test's own; what is compiled is kept for all tests."""
     folder = tmp_path_factory.mktemp("cache")
+    shared = tmp_path_factory.getbasetemp() / "native"
+    shared.mkdir(exist_ok=True)
+    (folder / "ricerca").mkdir()
+    (folder / "ricerca" / "native").symlink_to(shared)
     monkeypatch.setenv("XDG_CACHE_HOME", str(folder))
     return folder / "ricerca" / "recordings"
 
@@ -56,18 +61,43 @@ class Counts:
 
 
 Recorder = Callable[..., Counts]
+VERSIONS = ("3.9", "3.10", "3.11", "3.12", "3.13")
+
+
+def python_of(version: str) -> str:
+    """Path of an interpreter of this version; skips the test where there is none."""
+    if version == f"{sys.version_info[0]}.{sys.version_info[1]}":
+        return sys.executable
+    root = Path(os.environ.get("PYENV_ROOT", Path.home() / ".pyenv"), "versions")
+    found = sorted(root.glob(f"{version}.*/bin/python{version}")) or [shutil.which(f"python{version}")]
+    if not found[-1]:
+        pytest.skip(f"no Python {version} on this machine")
+    return str(found[-1])
+
+
+@pytest.fixture(params=VERSIONS)
+def interpreter(request: pytest.FixtureRequest) -> str:
+    """Each interpreter that can be recorded, where it is there."""
+    return python_of(request.param)
 
 
 @pytest.fixture
-def counted(tmp_path: Path) -> Recorder:
-    """Records a program text and gives its counts."""
+def version(interpreter: str) -> tuple[int, int]:
+    """Version of the interpreter."""
+    major, minor = interpreter.rsplit("python", 1)[-1].split(".") if interpreter != sys.executable else sys.version_info[:2]
+    return int(major), int(minor)
+
+
+@pytest.fixture
+def counted(tmp_path: Path, interpreter: str) -> Recorder:
+    """Records a program text with each interpreter and gives its counts."""
 
     def record(text: str, *options: str, arguments: tuple[str, ...] = ()) -> Counts:
         script = tmp_path / "program.py"
         script.write_text(text)
         study = tmp_path / "study.ricerca"
         study.unlink(missing_ok=True)
-        done = ricerca("record", "--study", study, *options, "--", script, *arguments, cwd=tmp_path)
+        done = ricerca("record", "--python", interpreter, "--study", study, *options, "--", script, *arguments, cwd=tmp_path)
         assert study.exists(), done.stderr
         ranked = ricerca("rank", study, "--json", "--edges", "--lines")
         assert ranked.returncode == 0, ranked.stderr

@@ -37,7 +37,7 @@ def test_mutual_recursion_counts_entries_of_both(counted):
     assert (counts.first("even"), counts.first("odd")) == (1 + 1, 1 + 1)
 
 
-def test_generators_start_once_and_resume_for_each_value(counted):
+def test_generators_start_once_and_resume_for_each_value(counted, version):
     counts = counted(
         dedent("""\
         def numbers(n):
@@ -54,7 +54,8 @@ def test_generators_start_once_and_resume_for_each_value(counted):
         """)
     )
     assert counts.calls("numbers") == 1 + 1 + 1
-    assert counts.resumes("numbers") == 7 + 3 + 1
+    closed = 0 if version >= (3, 13) else 1  # there a suspended generator may be closed without entering it
+    assert counts.resumes("numbers") == 7 + 3 + closed
     assert counts.calls("outer") == 1
     assert counts.resumes("outer") == 3
     assert counts.edge("sum", "numbers") == 1
@@ -211,7 +212,7 @@ def test_same_named_functions_and_closures_are_told_apart_by_their_place(counted
     assert twins == [(12, 1), (15, 2)]
 
 
-def test_class_bodies_comprehensions_and_lambdas_are_functions(counted):
+def test_class_bodies_comprehensions_and_lambdas_are_functions(counted, version):
     counts = counted(
         dedent("""\
         class Shape:
@@ -224,8 +225,9 @@ def test_class_bodies_comprehensions_and_lambdas_are_functions(counted):
         """)
     )
     assert counts.calls("Shape") == 1
-    assert counts.calls("Shape.<listcomp>") == 1
-    assert counts.calls("<dictcomp>") == 1
+    inlined = version >= (3, 12)  # comprehensions are part of their function there
+    assert counts.calls("Shape.<listcomp>") == (0 if inlined else 1)
+    assert counts.calls("<dictcomp>") == (0 if inlined else 1)
     assert (counts.calls("<genexpr>"), counts.resumes("<genexpr>")) == (1, 5)
     assert counts.calls("<lambda>") == 2
 

@@ -77,14 +77,14 @@ def test_plain_runs_are_the_program_alone(name, folder):
 
 
 @pytest.mark.parametrize("name", PROGRAMS)
-def test_output_traceback_and_exit_status_are_the_same_bytes(name, folder, monkeypatch):
+def test_output_traceback_and_exit_status_are_the_same_bytes(name, folder, monkeypatch, interpreter):
     script = folder / "program.py"
     script.write_text(PROGRAMS[name])
     if name == "own start-up module":
         monkeypatch.setenv("PYTHONPATH", str(folder / "own"))
     given = {"input": b"some text\n" * 1000, "cwd": folder, "capture_output": True, "timeout": 60}
-    plain = subprocess.run([sys.executable, "program.py", "a", "-b"], **given)
-    recorded = subprocess.run([*RICERCA, "record", "--quiet", "program.py", "a", "-b"], **given)
+    plain = subprocess.run([interpreter, "program.py", "a", "-b"], **given)
+    recorded = subprocess.run([*RICERCA, "record", "--quiet", "--python", interpreter, "program.py", "a", "-b"], **given)
     assert recorded.stdout == plain.stdout
     assert recorded.stderr == plain.stderr
     assert recorded.returncode == plain.returncode

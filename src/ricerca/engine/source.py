@@ -32,6 +32,42 @@ def function_spans(text: str) -> dict[int, int]:
     return spans
 
 
+def qualified_names(text: str) -> dict[tuple[int, str], str]:
+    """(first line, name) to qualified name of all functions, classes, lambdas and comprehensions.
+
+    For interpreters whose code objects know their plain name only (before 3.11).
+
+    >>> qualified_names("class A:\\n    def m(self):\\n        return lambda: 1\\n")[3, "<lambda>"]
+    'A.m.<locals>.<lambda>'
+    """
+    found: dict[tuple[int, str], str] = {}
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            waiting: list[tuple[ast.AST, str]] = [(ast.parse(text), "")]
+    except (SyntaxError, ValueError, RecursionError, MemoryError):
+        return found
+    while waiting:
+        node, prefix = waiting.pop()
+        name = _name_of(node)
+        if name:
+            decorators = getattr(node, "decorator_list", [])
+            first = min([node.lineno, *(decorator.lineno for decorator in decorators)])  # type: ignore[attr-defined]
+            found.setdefault((first, name), prefix + name)
+            prefix += name + ("." if isinstance(node, ast.ClassDef) else ".<locals>.")
+        waiting += [(child, prefix) for child in reversed(list(ast.iter_child_nodes(node)))]
+    return found
+
+
+def _name_of(node: ast.AST) -> str:
+    """Name of the code object that a node is compiled to, empty where it is none of its own."""
+    if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef | ast.ClassDef):
+        return node.name
+    kinds = {ast.Lambda: "<lambda>", ast.ListComp: "<listcomp>", ast.SetComp: "<setcomp>", ast.DictComp: "<dictcomp>",
+             ast.GeneratorExp: "<genexpr>"}  # fmt: skip
+    return kinds.get(type(node), "")
+
+
 def span_of(text: str, first_line: int, module_body: bool = False) -> tuple[int, int]:
     """First and last line of a function; the whole file for a module's body. Lines count from 1."""
     count = text.count("\n") + 1

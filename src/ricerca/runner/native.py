@@ -21,7 +21,7 @@ from ricerca.errors import EnvironmentProblem, InputError
 RECORDER = Path(ricerca.recorder.__file__).parent
 ENTRY = RECORDER / "entry"
 SOURCES = RECORDER / "native"
-SUPPORTED = ((3, 11), (3, 11))
+SUPPORTED = ((3, 9), (3, 13))
 
 _QUESTION = (
     "import sys, sysconfig; print([list(sys.version_info[:3]), sys.implementation.cache_tag,"
@@ -91,8 +91,8 @@ def native_for(python: str) -> str:
     low, high = SUPPORTED
     if not low <= interpreter.version[:2] <= high:
         version = ".".join(map(str, interpreter.version))
-        wanted = ".".join(map(str, low))
-        raise InputError(f"{python} is Python {version}, which cannot be recorded yet.", f"Use a Python {wanted}.")
+        wanted = " to ".join(".".join(map(str, end)) for end in (low, high))
+        raise InputError(f"{python} is Python {version}, which cannot be recorded.", f"Use a Python {wanted}.")
     return compile_native(interpreter)
 
 

@@ -175,7 +175,7 @@ def keep(study_path: Path, round_id: int, recording_file: Path, kind: str, subje
     from ricerca.recording.layout import CUT_FLAGS
     from ricerca.recording.reader import open_recording
     from ricerca.recording.tables import take
-    from ricerca.runner.sources import gather
+    from ricerca.runner.sources import gather, with_qualified_names
 
     tables = take(open_recording(recording_file))
     if not (tables.parent >= 0).any():
@@ -183,8 +183,9 @@ def keep(study_path: Path, round_id: int, recording_file: Path, kind: str, subje
     cut = bool(tables.facts.flags & CUT_FLAGS)
     run = Run(0, kind, tables.facts.start_unix_ns, tables.facts.duration_ns, ended.cpu_ns, ended.exit_status, ended.words,
               ended.by_signal is None and not cut)  # fmt: skip
+    sources = gather(tables.function_file, subject.cwd)
     with Study.open(study_path) as study:
-        run_id = study.add_run(round_id, run, tables, gather(tables.function_file, subject.cwd))
+        run_id = study.add_run(round_id, run, with_qualified_names(tables, sources), sources)
     recording_file.unlink(missing_ok=True)
     return run_id, cut
 

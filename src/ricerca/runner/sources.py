@@ -3,8 +3,12 @@
 from __future__ import annotations
 
 import subprocess
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
+from dataclasses import replace
 from pathlib import Path
+
+from ricerca.engine.source import qualified_names
+from ricerca.recording.model import RunTables
 
 MOST_BYTES = 4 << 20
 
@@ -22,6 +26,18 @@ def gather(files: Iterable[str], cwd: str) -> dict[str, bytes]:
         except (OSError, ValueError):
             continue
     return found
+
+
+def with_qualified_names(tables: RunTables, sources: Mapping[str, bytes]) -> RunTables:
+    """Tables of an interpreter before 3.11, whose code objects know plain names only, with qualified names."""
+    if tuple(int(part) for part in tables.facts.python.split(".")[:2]) >= (3, 11):
+        return tables
+    by_file = {file: qualified_names(text.decode("utf-8", "replace")) for file, text in sources.items()}
+    names = tuple(
+        by_file.get(file, {}).get((int(line), name), name)
+        for name, file, line in zip(tables.function_name, tables.function_file, tables.function_line, strict=True)
+    )
+    return replace(tables, function_name=names)
 
 
 def revision(cwd: str) -> str:

@@ -1,37 +1,15 @@
 /* Events from the interpreter's C-level profile hook (3.9 to 3.11), and from its trace hook for the
  * lines of chosen code. */
-#include "recorder.h"
+#include "follow.h"
 
-#include <frameobject.h>
-#include <string.h>
+#if PY_VERSION_HEX < 0x030C0000
 
 #define CAPSULE "ricerca.stack"
-#define NAME_TRIES 64u
 
 static recorder *current; /* the one recording of this process */
 static const PyMethodDef *thread_starters[2];
 
 static int profile_event(PyObject *capsule, PyFrameObject *frame, int what, PyObject *arg);
-
-/* The running instruction as a byte offset, below 0 before the first. */
-static inline int last_instruction(PyFrameObject *frame)
-{
-#if PY_VERSION_HEX >= 0x030B0000
-    return PyFrame_GetLasti(frame);
-#elif PY_VERSION_HEX >= 0x030A0000
-    return frame->f_lasti * 2;
-#else
-    return frame->f_lasti;
-#endif
-}
-
-/* A new reference. */
-static inline PyCodeObject *code_of(PyFrameObject *frame)
-{
-#if PY_VERSION_HEX >= 0x03090000
-    return PyFrame_GetCode(frame);
-#endif
-}
 
 /* A new reference, or NULL. */
 static PyObject *globals_of(PyFrameObject *frame)
@@ -44,99 +22,15 @@ static PyObject *globals_of(PyFrameObject *frame)
 #endif
 }
 
-static code_info *info_of(recorder *self, PyFrameObject *frame, PyCodeObject *code)
-{
-    void *known = NULL;
-    _PyCode_GetExtra((PyObject *)code, self->known.extra_index, &known);
-    if (__builtin_expect(known == NULL, 0)) {
-        PyObject *globals = globals_of(frame);
-        known = names_code(&self->known, code, globals);
-        Py_XDECREF(globals);
-    }
-    return known;
-}
-
-/* The line of a caller from which it makes the call that is under way, 0 where that is not known. */
-static inline uint32_t line_of_call(const stack_entry *caller)
-{
-    if (caller->code == NULL) {
-        return 0;
-    }
-    PyFrameObject *frame = (PyFrameObject *)caller->frame;
-    if (__builtin_expect(caller->code->lines == NULL, 0)) {
-        PyCodeObject *code = code_of(frame);
-        names_lines(caller->code, code);
-        Py_DECREF(code);
-    }
-    uint32_t unit = (uint32_t)last_instruction(frame) / 2;
-    return caller->code->lines != NULL && unit < caller->code->unit_count ? caller->code->lines[unit] : 0;
-}
-
-static uint32_t new_context(recorder *self, stack *thread, uint32_t parent, uint32_t function, uint32_t line)
-{
-    if (thread->cpu_ticks == 0) {
-        stack_start_cpu_clock(thread);
-    }
-    if (thread->record->name_bytes == 0 && thread->name_tries < NAME_TRIES) {
-        thread->name_tries++;
-        names_thread(&self->known, thread->record);
-    }
-    return arena_new_context(&self->store, parent, function, line);
-}
-
-/* Entering a body: the first time is a call, going on after a suspension a resume, and an exception
- * thrown into a body that never began is neither. */
-enum entry { ENTRY_CALL, ENTRY_RESUME, ENTRY_NEITHER };
-
-static inline enum entry entry_of(PyFrameObject *frame, const code_info *code)
-{
-    if (__builtin_expect(!code->resumable, 1)) {
-        return ENTRY_CALL;
-    }
-    int at = last_instruction(frame);
-    if (at == code->first_offset || (code->first_offset < 0 && at < 0)) {
-        return ENTRY_CALL;
-    }
-    return at > code->first_offset ? ENTRY_RESUME : ENTRY_NEITHER;
-}
-
-static inline void count(recorder *self, uint32_t context, uint32_t function, enum entry entry)
-{
-    if (__builtin_expect(context != 0, 1)) {
-        self->store.contexts[context].calls += entry == ENTRY_CALL;
-        self->store.contexts[context].resumes += entry == ENTRY_RESUME;
-    } else if (function != 0) {
-        self->store.functions[function].overflow_calls += entry == ENTRY_CALL;
-        self->store.functions[function].overflow_resumes += entry == ENTRY_RESUME;
-    }
-}
-
-static inline void enter(recorder *self, stack *thread, uint32_t function, PyFrameObject *frame, code_info *code,
-                         enum entry entry)
-{
-    const stack_entry *caller = &thread->entries[thread->depth];
-    uint32_t context = 0;
-    if (__builtin_expect(function != 0 && !caller->overflow, 1)) {
-        uint32_t line = line_of_call(caller);
-        context = arena_find_context(&self->store, caller->context, function, line);
-        if (__builtin_expect(context == 0, 0)) {
-            context = new_context(self, thread, caller->context, function, line);
-        }
-    }
-    count(self, context, function, entry);
-    stack_push(thread, frame, context, code);
-}
-
 static void enter_python(recorder *self, stack *thread, PyFrameObject *frame)
 {
-    static code_info unknown; /* stands in where memory is short */
-    PyCodeObject *code = code_of(frame);
-    code_info *info = info_of(self, frame, code);
+    PyCodeObject *code = PyFrame_GetCode(frame);
+    void *known = NULL;
+    code_get_extra((PyObject *)code, self->known.extra_index, &known);
+    PyObject *globals = known == NULL ? globals_of(frame) : NULL;
+    enter_code(self, thread, frame, code, globals);
+    Py_XDECREF(globals);
     Py_DECREF(code);
-    if (__builtin_expect(info == NULL, 0)) {
-        info = &unknown;
-    }
-    enter(self, thread, info->function, frame, info, entry_of(frame, info));
 }
 
 #if PY_VERSION_HEX < 0x030B0000
@@ -200,11 +94,18 @@ static int line_event(PyObject *capsule, PyFrameObject *frame, int what, PyObjec
 
 static void hook_lines(PyThreadState *thread, PyObject *capsule)
 {
+#if PY_VERSION_HEX < 0x030A0000
+    /* Here the interpreter counts the threads that are traced, and looks for lines only where there are any. */
+    if (_PyEval_SetTrace(thread, line_event, capsule) != 0) {
+        PyErr_Clear();
+    }
+#else
     Py_INCREF(capsule);
     PyObject *old = thread->c_traceobj;
     thread->c_tracefunc = line_event;
     thread->c_traceobj = capsule;
     Py_XDECREF(old);
+#endif
 }
 
 /* A thread that was just started cannot run before we return: it gets its hook here, whoever started it. */
@@ -281,8 +182,10 @@ static int line_event(PyObject *capsule, PyFrameObject *frame, int what, PyObjec
         return 0;
     }
     if (what == PyTrace_CALL) {
-        PyCodeObject *code = code_of(frame);
-        const code_info *info = info_of(self, frame, code);
+        PyCodeObject *code = PyFrame_GetCode(frame);
+        PyObject *globals = globals_of(frame);
+        const code_info *info = info_of(self, code, globals);
+        Py_XDECREF(globals);
         Py_DECREF(code);
         if (info != NULL && !self->store.functions[info->function].chosen
             && PyObject_SetAttrString((PyObject *)frame, "f_trace_lines", Py_False) != 0) {
@@ -304,56 +207,22 @@ static int line_event(PyObject *capsule, PyFrameObject *frame, int what, PyObjec
     return 0;
 }
 
-/* Before the program: waits for the frame in which it begins, which is __main__'s own module body,
- * or the one that looks a module up for -m. */
-static int begins_program(PyFrameObject *frame)
-{
-    PyCodeObject *code = code_of(frame);
-    PyObject *globals = globals_of(frame);
-    const char *name = PyUnicode_AsUTF8(code->co_name);
-    const char *wanted = NULL;
-    PyObject *module = globals == NULL ? NULL : PyDict_GetItemString(globals, "__name__");
-    const char *owner = module != NULL && PyUnicode_Check(module) ? PyUnicode_AsUTF8(module) : NULL;
-    if (owner != NULL && strcmp(owner, "__main__") == 0) {
-        wanted = "<module>";
-    } else if (owner != NULL && strcmp(owner, "runpy") == 0) {
-        wanted = "_run_module_as_main";
-    }
-    int begins = name != NULL && wanted != NULL && strcmp(name, wanted) == 0;
-    PyErr_Clear();
-    Py_DECREF(code);
-    Py_XDECREF(globals);
-    return begins;
-}
-
-/* Our start-up module must not show where the program has none of its own. */
-static void forget_entry_module(void)
-{
-    PyObject *modules = PyImport_GetModuleDict();
-    PyObject *entry = modules == NULL ? NULL : PyDict_GetItemString(modules, "sitecustomize");
-    PyObject *space = entry != NULL && PyModule_Check(entry) ? PyModule_GetDict(entry) : NULL;
-    if (space != NULL && PyDict_GetItemString(space, "_make_way") != NULL) {
-        PyDict_DelItemString(modules, "sitecustomize");
-    }
-    PyErr_Clear();
-}
-
 static int waiting_event(PyObject *capsule, PyFrameObject *frame, int what, PyObject *arg)
 {
-    if (what != PyTrace_CALL || !begins_program(frame)) {
+    if (what != PyTrace_CALL) {
+        return 0;
+    }
+    PyCodeObject *code = PyFrame_GetCode(frame);
+    PyObject *globals = globals_of(frame);
+    int begins = begins_program(code, globals);
+    Py_XDECREF(globals);
+    Py_DECREF(code);
+    if (!begins) {
         return 0;
     }
     recorder *self = current;
-    header *head = self->store.head;
-    forget_entry_module();
-    arena_beat(&self->store);
-    head->start_ticks = head->last_ticks;
-    head->start_mono_ns = head->last_mono_ns;
-    head->start_unix_ns = timespec_ns(CLOCK_REALTIME);
     PyThreadState *thread = PyThreadState_Get();
-    self->active = 1;
-    stack *own = PyCapsule_GetPointer(capsule, CAPSULE);
-    own->record->start_ticks = own->record->last_ticks = head->start_ticks;
+    begin_recording(self, PyCapsule_GetPointer(capsule, CAPSULE));
     hook_thread(thread, profile_event, capsule);
     if (self->follow_lines) {
         hook_lines(thread, capsule);
@@ -422,3 +291,7 @@ void hook_remove(recorder *self)
 }
 
 const char *hook_name(void) { return "profile"; }
+
+#else
+typedef int not_for_this_interpreter;
+#endif

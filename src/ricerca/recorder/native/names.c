@@ -1,5 +1,7 @@
 #include "names.h"
 
+#include "frames.h"
+
 #include <fnmatch.h>
 #include <stdlib.h>
 #include <string.h>
@@ -218,15 +220,6 @@ void names_lines(code_info *info, PyCodeObject *code)
 #endif
 }
 
-static uint32_t unit_count(PyCodeObject *code)
-{
-#if PY_VERSION_HEX >= 0x030B0000
-    return (uint32_t)Py_SIZE(code);
-#else
-    return (uint32_t)(PyBytes_GET_SIZE(code->co_code) / 2);
-#endif
-}
-
 code_info *names_code(names *self, PyCodeObject *code, PyObject *globals)
 {
     function_record record = {.kind = KIND_PYTHON, .first_line = (uint32_t)code->co_firstlineno};
@@ -241,6 +234,9 @@ code_info *names_code(names *self, PyCodeObject *code, PyObject *globals)
     record.module_offset = owner.offset;
     record.module_bytes = owner.bytes;
     record.code_flags = (uint32_t)code->co_flags;
+    if (record.name_bytes == 8 && memcmp(self->store->strings + record.name_offset, "<module>", 8) == 0) {
+        record.first_line = 1; /* older interpreters give the line of its first statement */
+    }
     record.chosen = self->pattern_count > 0
         && (matches(self, name) || matches(self, file) || matches(self, owner));
     code_info *info = calloc(1, sizeof *info);
@@ -249,13 +245,9 @@ code_info *names_code(names *self, PyCodeObject *code, PyObject *globals)
     }
     info->function = function_row(self, &record);
     info->resumable = (code->co_flags & (CO_GENERATOR | CO_COROUTINE | CO_ASYNC_GENERATOR)) != 0;
-    info->unit_count = unit_count(code);
-#if PY_VERSION_HEX >= 0x030B0000
-    info->first_offset = code->_co_firsttraceable * (int)sizeof(_Py_CODEUNIT);
-#else
-    info->first_offset = -1;
-#endif
-    if (_PyCode_SetExtra((PyObject *)code, self->extra_index, info) != 0) {
+    info->unit_count = unit_count_of(code);
+    info->first_offset = first_offset_of(code);
+    if (code_set_extra((PyObject *)code, self->extra_index, info) != 0) {
         PyErr_Clear();
         free(info);
         return NULL;
@@ -285,14 +277,15 @@ static inline uint64_t owner_key(PyTypeObject *type)
     return (uint64_t)(uintptr_t)type;
 }
 
-static void describe_builtin(names *self, PyObject *function, PyTypeObject *type, function_record *record)
+static void describe_builtin(names *self, const PyMethodDef *method, PyObject *module_name, PyTypeObject *type,
+                             function_record *record)
 {
-    const char *name = ((PyCFunctionObject *)function)->m_ml->ml_name;
+    const char *name = method->ml_name;
     char full[512];
     text module = {0, 0};
     if (type == NULL) {
         snprintf(full, sizeof full, "%s", name);
-        module = intern_object(self, ((PyCFunctionObject *)function)->m_module);
+        module = intern_object(self, module_name);
     } else if (type->tp_flags & Py_TPFLAGS_HEAPTYPE) {
         const char *owner = PyUnicode_AsUTF8(((PyHeapTypeObject *)type)->ht_qualname);
         if (owner == NULL) {
@@ -345,10 +338,8 @@ static void grow_builtins(names *self)
     self->builtin_mask = mask;
 }
 
-uint32_t names_builtin(names *self, PyObject *function)
+static uint32_t builtin_row(names *self, const PyMethodDef *method, PyObject *module_name, PyTypeObject *type)
 {
-    const PyMethodDef *method = ((PyCFunctionObject *)function)->m_ml;
-    PyTypeObject *type = owner_of(function);
     uint64_t owner = owner_key(type);
     uint32_t slot = builtin_hash(method, owner) & self->builtin_mask;
     while (self->builtin_slots[slot].function != 0) {
@@ -358,7 +349,7 @@ uint32_t names_builtin(names *self, PyObject *function)
         slot = (slot + 1) & self->builtin_mask;
     }
     function_record record = {0};
-    describe_builtin(self, function, type, &record);
+    describe_builtin(self, method, module_name, type, &record);
     uint32_t index = function_row(self, &record);
     if (index == 0) {
         return 0;
@@ -376,6 +367,17 @@ uint32_t names_builtin(names *self, PyObject *function)
         self->builtin_count++;
     }
     return index;
+}
+
+uint32_t names_builtin(names *self, PyObject *function)
+{
+    PyCFunctionObject *builtin = (PyCFunctionObject *)function;
+    return builtin_row(self, builtin->m_ml, builtin->m_module, owner_of(function));
+}
+
+uint32_t names_method(names *self, PyObject *descriptor, PyObject *object)
+{
+    return builtin_row(self, ((PyMethodDescrObject *)descriptor)->d_method, NULL, Py_TYPE(object));
 }
 
 uint32_t names_thread_root(names *self)
@@ -418,7 +420,7 @@ int names_open(names *self, arena *store)
     self->string_slots = calloc((size_t)self->string_mask + 1, 2 * sizeof(uint32_t));
     self->function_slots = calloc((size_t)self->function_mask + 1, sizeof(uint32_t));
     self->builtin_slots = calloc((size_t)self->builtin_mask + 1, sizeof *self->builtin_slots);
-    self->extra_index = _PyEval_RequestCodeExtraIndex(free_code_info);
+    self->extra_index = code_request_extra(free_code_info);
     if (self->string_slots == NULL || self->function_slots == NULL || self->builtin_slots == NULL
         || self->extra_index < 0) {
         names_close(self);

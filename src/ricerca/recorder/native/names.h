@@ -33,6 +33,8 @@ code_info *names_code(names *self, PyCodeObject *code, PyObject *globals);
 /* Fills info->lines. */
 void names_lines(code_info *info, PyCodeObject *code);
 uint32_t names_builtin(names *self, PyObject *function);
+/* The same for a method of a builtin type that is called on object. */
+uint32_t names_method(names *self, PyObject *descriptor, PyObject *object);
 uint32_t names_thread_root(names *self);
 void names_thread(names *self, thread_record *record);
 

@@ -11,6 +11,7 @@ typedef struct {
     uint32_t thread_root;    /* function number of every thread's root */
     int active;
     int follow_lines;
+    PyObject *missing;       /* what stands for an argument that is not there (3.12 on) */
 } recorder;
 
 /* The event source for this interpreter. Each returns 0, or -1 with a Python error set. */

@@ -1,0 +1,146 @@
+/* From events to the shadow stack: what all hooks share. */
+#ifndef RICERCA_FOLLOW_H
+#define RICERCA_FOLLOW_H
+
+#include <string.h>
+
+#include "frames.h"
+#include "recorder.h"
+
+#define NAME_TRIES 64u
+
+static inline code_info *info_of(recorder *self, PyCodeObject *code, PyObject *globals)
+{
+    void *known = NULL;
+    code_get_extra((PyObject *)code, self->known.extra_index, &known);
+    if (__builtin_expect(known == NULL, 0)) {
+        known = names_code(&self->known, code, globals);
+    }
+    return known;
+}
+
+/* The line of a caller from which it makes the call that is under way, 0 where that is not known. */
+static inline uint32_t line_of_call(const stack_entry *caller)
+{
+    if (caller->code == NULL) {
+        return 0;
+    }
+    if (__builtin_expect(caller->code->lines == NULL, 0)) {
+        PyCodeObject *code = frame_code(caller->frame);
+        names_lines(caller->code, code);
+        Py_DECREF(code);
+    }
+    uint32_t unit = (uint32_t)frame_offset(caller->frame) / 2;
+    return caller->code->lines != NULL && unit < caller->code->unit_count ? caller->code->lines[unit] : 0;
+}
+
+static inline uint32_t new_context(recorder *self, stack *thread, uint32_t parent, uint32_t function, uint32_t line)
+{
+    if (thread->cpu_ticks == 0) {
+        stack_start_cpu_clock(thread);
+    }
+    if (thread->record->name_bytes == 0 && thread->name_tries < NAME_TRIES) {
+        thread->name_tries++;
+        names_thread(&self->known, thread->record);
+    }
+    return arena_new_context(&self->store, parent, function, line);
+}
+
+/* Entering a body: the first time is a call, going on after a suspension a resume, and an exception
+ * thrown into a body that never began is neither. */
+enum entry { ENTRY_CALL, ENTRY_RESUME, ENTRY_NEITHER };
+
+static inline enum entry entry_of(const void *frame, const code_info *code)
+{
+    if (__builtin_expect(!code->resumable, 1)) {
+        return ENTRY_CALL;
+    }
+    int at = frame_offset(frame);
+    if (at == code->first_offset || (code->first_offset < 0 && at < 0)) {
+        return ENTRY_CALL;
+    }
+    return at > code->first_offset ? ENTRY_RESUME : ENTRY_NEITHER;
+}
+
+static inline void count(recorder *self, uint32_t context, uint32_t function, enum entry entry)
+{
+    if (__builtin_expect(context != 0, 1)) {
+        self->store.contexts[context].calls += entry == ENTRY_CALL;
+        self->store.contexts[context].resumes += entry == ENTRY_RESUME;
+    } else if (function != 0) {
+        self->store.functions[function].overflow_calls += entry == ENTRY_CALL;
+        self->store.functions[function].overflow_resumes += entry == ENTRY_RESUME;
+    }
+}
+
+static inline void enter(recorder *self, stack *thread, uint32_t function, const void *frame, code_info *code,
+                         enum entry entry)
+{
+    const stack_entry *caller = &thread->entries[thread->depth];
+    uint32_t context = 0;
+    if (__builtin_expect(function != 0 && !caller->overflow, 1)) {
+        uint32_t line = line_of_call(caller);
+        context = arena_find_context(&self->store, caller->context, function, line);
+        if (__builtin_expect(context == 0, 0)) {
+            context = new_context(self, thread, caller->context, function, line);
+        }
+    }
+    count(self, context, function, entry);
+    stack_push(thread, frame, context, code);
+}
+
+/* Enters a Python function; globals is borrowed, and only looked at when the code is new. */
+static inline void enter_code(recorder *self, stack *thread, const void *frame, PyCodeObject *code, PyObject *globals)
+{
+    static code_info unknown; /* stands in where memory is short */
+    code_info *info = info_of(self, code, globals);
+    if (__builtin_expect(info == NULL, 0)) {
+        info = &unknown;
+    }
+    enter(self, thread, info->function, frame, info, entry_of(frame, info));
+}
+
+/* Before the program: waits for the frame in which it begins, which is __main__'s own module body,
+ * or the one that looks a module up for -m. */
+static inline int begins_program(PyCodeObject *code, PyObject *globals)
+{
+    const char *name = PyUnicode_AsUTF8(code->co_name);
+    const char *wanted = NULL;
+    PyObject *module = globals == NULL ? NULL : PyDict_GetItemString(globals, "__name__");
+    const char *owner = module != NULL && PyUnicode_Check(module) ? PyUnicode_AsUTF8(module) : NULL;
+    if (owner != NULL && strcmp(owner, "__main__") == 0) {
+        wanted = "<module>";
+    } else if (owner != NULL && strcmp(owner, "runpy") == 0) {
+        wanted = "_run_module_as_main";
+    }
+    int begins = name != NULL && wanted != NULL && strcmp(name, wanted) == 0;
+    PyErr_Clear();
+    return begins;
+}
+
+/* Our start-up module must not show where the program has none of its own. */
+static inline void forget_entry_module(void)
+{
+    PyObject *modules = PyImport_GetModuleDict();
+    PyObject *entry = modules == NULL ? NULL : PyDict_GetItemString(modules, "sitecustomize");
+    PyObject *space = entry != NULL && PyModule_Check(entry) ? PyModule_GetDict(entry) : NULL;
+    if (space != NULL && PyDict_GetItemString(space, "_make_way") != NULL) {
+        PyDict_DelItemString(modules, "sitecustomize");
+    }
+    PyErr_Clear();
+}
+
+/* The program begins now: what passed before is not in the recording. */
+static inline void begin_recording(recorder *self, stack *own)
+{
+    header *head = self->store.head;
+    forget_entry_module();
+    arena_beat(&self->store);
+    head->start_ticks = head->last_ticks;
+    head->start_mono_ns = head->last_mono_ns;
+    head->start_unix_ns = timespec_ns(CLOCK_REALTIME);
+    own->record->start_ticks = own->record->last_ticks = head->start_ticks;
+    self->active = 1;
+}
+
+#endif

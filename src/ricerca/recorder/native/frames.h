@@ -1,0 +1,65 @@
+/* What differs between interpreters about running frames and code objects. A frame here is what tells
+ * an activation apart: the frame object up to 3.11, the interpreter's own frame from 3.12 on. */
+#ifndef RICERCA_FRAMES_H
+#define RICERCA_FRAMES_H
+
+#define PY_SSIZE_T_CLEAN
+#include <Python.h>
+#include <frameobject.h>
+
+#if PY_VERSION_HEX >= 0x030C0000
+#define code_get_extra PyUnstable_Code_GetExtra
+#define code_set_extra PyUnstable_Code_SetExtra
+#define code_request_extra PyUnstable_Eval_RequestCodeExtraIndex
+#else
+#define code_get_extra _PyCode_GetExtra
+#define code_set_extra _PyCode_SetExtra
+#define code_request_extra _PyEval_RequestCodeExtraIndex
+#endif
+
+/* The running instruction as a byte offset, below 0 before the first. */
+static inline int frame_offset(const void *frame)
+{
+#if PY_VERSION_HEX >= 0x030C0000
+    return PyUnstable_InterpreterFrame_GetLasti((struct _PyInterpreterFrame *)frame);
+#elif PY_VERSION_HEX >= 0x030B0000
+    return PyFrame_GetLasti((PyFrameObject *)frame);
+#elif PY_VERSION_HEX >= 0x030A0000
+    return ((PyFrameObject *)frame)->f_lasti * 2;
+#else
+    return ((PyFrameObject *)frame)->f_lasti;
+#endif
+}
+
+/* A new reference. */
+static inline PyCodeObject *frame_code(const void *frame)
+{
+#if PY_VERSION_HEX >= 0x030C0000
+    return (PyCodeObject *)PyUnstable_InterpreterFrame_GetCode((struct _PyInterpreterFrame *)frame);
+#else
+    return PyFrame_GetCode((PyFrameObject *)frame);
+#endif
+}
+
+/* The offset at which a fresh body begins. */
+static inline int first_offset_of(PyCodeObject *code)
+{
+#if PY_VERSION_HEX >= 0x030B0000
+    return code->_co_firsttraceable * 2;
+#else
+    (void)code;
+    return -1;
+#endif
+}
+
+/* Instructions are two bytes long on all versions. */
+static inline uint32_t unit_count_of(PyCodeObject *code)
+{
+#if PY_VERSION_HEX >= 0x030B0000
+    return (uint32_t)Py_SIZE(code);
+#else
+    return (uint32_t)(PyBytes_GET_SIZE(code->co_code) / 2);
+#endif
+}
+
+#endif

@@ -1,0 +1,293 @@
+/* Events from the interpreter's monitoring interface (3.12 on), with C callables. */
+#include "follow.h"
+
+#if PY_VERSION_HEX >= 0x030C0000
+
+#include <pthread.h>
+
+static recorder *current;       /* the one recording of this process */
+static __thread stack *own;     /* this thread's shadow stack */
+static pthread_key_t ending;    /* its destructor runs at the end of a thread */
+static PyObject *monitoring;    /* sys.monitoring */
+static int tool = -1;
+static int waiting;             /* for the program to begin */
+
+enum { TOOL_FIRST = 3, TOOL_LAST = 4 }; /* the numbers that no kind of tool has a claim on */
+
+static inline const void *running_frame(void)
+{
+    PyThreadState *thread = PyThreadState_Get();
+#if PY_VERSION_HEX >= 0x030D0000
+    return thread->current_frame;
+#else
+    return thread->cframe->current_frame;
+#endif
+}
+
+static void thread_ends(void *thread)
+{
+    if (current != NULL && current->active) {
+        stack_end(thread);
+    }
+    stack_free(thread);
+}
+
+static stack *new_own(void)
+{
+    own = stack_new(&current->store, (uint64_t)PyThread_get_thread_native_id(), current->thread_root);
+    if (own != NULL) {
+        pthread_setspecific(ending, own);
+    }
+    return own;
+}
+
+static inline stack *own_stack(void)
+{
+    return __builtin_expect(own != NULL, 1) ? own : new_own();
+}
+
+static void follow_lines_of(PyCodeObject *code, const code_info *info);
+
+static void enter_running(recorder *self, stack *thread, PyCodeObject *code)
+{
+    void *known = NULL;
+    code_get_extra((PyObject *)code, self->known.extra_index, &known);
+    enter_code(self, thread, running_frame(), code, known == NULL ? PyEval_GetGlobals() : NULL);
+    if (__builtin_expect(known == NULL && self->follow_lines, 0)) {
+        follow_lines_of(code, thread->entries[thread->depth].code);
+    }
+}
+
+/* PY_START, PY_RESUME, PY_THROW: code, offset, ... */
+static PyObject *on_enter(PyObject *module, PyObject *const *args, Py_ssize_t count)
+{
+    (void)module;
+    (void)count;
+    uint64_t now = clock_ticks();
+    recorder *self = current;
+    if (__builtin_expect(!self->active, 0)) {
+        if (!waiting || !begins_program((PyCodeObject *)args[0], PyEval_GetGlobals()) || own_stack() == NULL) {
+            Py_RETURN_NONE;
+        }
+        waiting = 0;
+        begin_recording(self, own);
+        now = clock_ticks();
+    }
+    stack *thread = own_stack();
+    if (__builtin_expect(thread != NULL, 1)) {
+        stack_book(thread, now);
+        enter_running(self, thread, (PyCodeObject *)args[0]);
+    }
+    Py_RETURN_NONE;
+}
+
+/* PY_RETURN, PY_YIELD, PY_UNWIND */
+static PyObject *on_leave(PyObject *module, PyObject *const *args, Py_ssize_t count)
+{
+    (void)module;
+    (void)args;
+    (void)count;
+    uint64_t now = clock_ticks();
+    if (__builtin_expect(current->active && own != NULL, 1)) {
+        stack_leave(own, running_frame(), 0, now);
+    }
+    Py_RETURN_NONE;
+}
+
+static inline int is_builtin(PyObject *callable, PyObject *argument)
+{
+    return PyCFunction_CheckExact(callable) || Py_IS_TYPE(callable, &PyCMethod_Type)
+        || (Py_IS_TYPE(callable, &PyMethodDescr_Type) && argument != current->missing);
+}
+
+/* CALL: code, offset, callable, first argument. Also told for Python functions and classes, which are
+ * seen when they start. */
+static PyObject *on_call(PyObject *module, PyObject *const *args, Py_ssize_t count)
+{
+    (void)module;
+    (void)count;
+    uint64_t now = clock_ticks();
+    recorder *self = current;
+    if (!self->active || own == NULL || own->depth == 0 || !is_builtin(args[2], args[3])) {
+        Py_RETURN_NONE;
+    }
+    stack_book(own, now);
+    uint32_t function = PyCFunction_Check(args[2]) ? names_builtin(&self->known, args[2])
+                                                   : names_method(&self->known, args[2], args[3]);
+    enter(self, own, function, running_frame(), NULL, ENTRY_CALL);
+    Py_RETURN_NONE;
+}
+
+/* C_RETURN, C_RAISE */
+static PyObject *on_builtin_end(PyObject *module, PyObject *const *args, Py_ssize_t count)
+{
+    (void)module;
+    (void)count;
+    uint64_t now = clock_ticks();
+    if (current->active && own != NULL && is_builtin(args[2], args[3])) {
+        stack_leave(own, running_frame(), 1, now);
+    }
+    Py_RETURN_NONE;
+}
+
+/* LINE: code, line; told only for chosen code. */
+static PyObject *on_line(PyObject *module, PyObject *const *args, Py_ssize_t count)
+{
+    (void)module;
+    (void)count;
+    uint64_t now = clock_ticks();
+    recorder *self = current;
+    if (!self->active || own == NULL || own->depth == 0) {
+        Py_RETURN_NONE;
+    }
+    stack_entry *top = &own->entries[own->depth];
+    stack_book(own, now);
+    if (top->code != NULL && !top->overflow && top->frame == running_frame()) {
+        top->line = arena_line(&self->store, top->code->function, (uint32_t)PyLong_AsLong(args[1]));
+        self->store.lines[top->line].hits++;
+    }
+    Py_RETURN_NONE;
+}
+
+static PyMethodDef callbacks[] = {
+    {"on_enter", (PyCFunction)(void (*)(void))on_enter, METH_FASTCALL, NULL},
+    {"on_leave", (PyCFunction)(void (*)(void))on_leave, METH_FASTCALL, NULL},
+    {"on_call", (PyCFunction)(void (*)(void))on_call, METH_FASTCALL, NULL},
+    {"on_builtin_end", (PyCFunction)(void (*)(void))on_builtin_end, METH_FASTCALL, NULL},
+    {"on_line", (PyCFunction)(void (*)(void))on_line, METH_FASTCALL, NULL},
+};
+
+static const struct {
+    const char *event;
+    int callback;
+} WIRING[] = {
+    {"PY_START", 0}, {"PY_RESUME", 0}, {"PY_THROW", 0}, {"PY_RETURN", 1}, {"PY_YIELD", 1},
+    {"PY_UNWIND", 1}, {"CALL", 2}, {"C_RETURN", 3}, {"C_RAISE", 3}, {"LINE", 4},
+};
+#define WIRE_COUNT ((int)(sizeof WIRING / sizeof WIRING[0]))
+
+/* Number of an event, or -1 with an error set. */
+static long event_number(const char *name)
+{
+    PyObject *events = PyObject_GetAttrString(monitoring, "events");
+    PyObject *number = events == NULL ? NULL : PyObject_GetAttrString(events, name);
+    long value = number == NULL ? -1 : PyLong_AsLong(number);
+    Py_XDECREF(number);
+    Py_XDECREF(events);
+    return value;
+}
+
+static void follow_lines_of(PyCodeObject *code, const code_info *info)
+{
+    long line = event_number("LINE");
+    if (info == NULL || !current->store.functions[info->function].chosen || line < 0) {
+        PyErr_Clear();
+        return;
+    }
+    Py_XDECREF(PyObject_CallMethod(monitoring, "set_local_events", "iOl", tool, (PyObject *)code, line));
+    PyErr_Clear();
+}
+
+static int take_tool(void)
+{
+    for (int number = TOOL_FIRST; number <= TOOL_LAST; number++) {
+        PyObject *taken = PyObject_CallMethod(monitoring, "use_tool_id", "is", number, "ricerca");
+        if (taken != NULL) {
+            Py_DECREF(taken);
+            tool = number;
+            return 0;
+        }
+        PyErr_Clear();
+    }
+    PyErr_SetString(PyExc_RuntimeError, "no monitoring tool number is free");
+    return -1;
+}
+
+/* Registers all callbacks; gives the set of events that are wanted everywhere, or -1. */
+static long wire_up(void)
+{
+    long wanted = 0;
+    for (int i = 0; i < WIRE_COUNT; i++) {
+        long event = event_number(WIRING[i].event);
+        PyObject *callback = PyCFunction_New(&callbacks[WIRING[i].callback], NULL);
+        PyObject *old = NULL;
+        if (event >= 0 && callback != NULL) {
+            old = PyObject_CallMethod(monitoring, "register_callback", "ilO", tool, event, callback);
+        }
+        Py_XDECREF(callback);
+        if (old == NULL) {
+            return -1;
+        }
+        Py_DECREF(old);
+        /* the ends of builtins come with their calls; lines are asked for by code */
+        if (WIRING[i].callback < 3) {
+            wanted |= event;
+        }
+    }
+    return wanted;
+}
+
+static int set_events(long events)
+{
+    PyObject *done = PyObject_CallMethod(monitoring, "set_events", "il", tool, events);
+    Py_XDECREF(done);
+    return done == NULL ? -1 : 0;
+}
+
+static int install(recorder *self)
+{
+    static int key_made;
+    if (!key_made && pthread_key_create(&ending, thread_ends) != 0) {
+        PyErr_NoMemory();
+        return -1;
+    }
+    key_made = 1;
+    current = self;
+    monitoring = PySys_GetObject("monitoring");
+    if (monitoring == NULL) {
+        PyErr_SetString(PyExc_RuntimeError, "sys.monitoring is not there");
+        return -1;
+    }
+    PyObject *missing = PyObject_GetAttrString(monitoring, "MISSING");
+    self->missing = missing;
+    Py_XDECREF(missing); /* sys.monitoring keeps it */
+    own = NULL;
+    if (missing == NULL || take_tool() != 0) {
+        return -1;
+    }
+    long events = wire_up();
+    return events < 0 || new_own() == NULL ? -1 : set_events(events);
+}
+
+int hook_install(recorder *self)
+{
+    waiting = 1;
+    return install(self);
+}
+
+int hook_install_now(recorder *self)
+{
+    self->active = 1;
+    return install(self);
+}
+
+void hook_remove(recorder *self)
+{
+    if (set_events(0) != 0) {
+        PyErr_Clear();
+    }
+    self->active = 0;
+    Py_XDECREF(PyObject_CallMethod(monitoring, "free_tool_id", "i", tool));
+    PyErr_Clear();
+    if (own != NULL) {
+        pthread_setspecific(ending, NULL);
+        stack_free(own);
+        own = NULL;
+    }
+}
+
+const char *hook_name(void) { return "monitoring"; }
+
+#else
+typedef int not_for_this_interpreter;
+#endif

@@ -3,6 +3,7 @@
 #include <Python.h>
 #include <frameobject.h>
 
+#if PY_VERSION_HEX < 0x030C0000
 static int nothing(PyObject *self, PyFrameObject *frame, int what, PyObject *arg)
 {
     (void)self;
@@ -19,6 +20,41 @@ static PyObject *start(PyObject *module, PyObject *args)
     PyEval_SetProfile(nothing, NULL);
     Py_RETURN_NONE;
 }
+#else
+static PyObject *nothing(PyObject *module, PyObject *const *args, Py_ssize_t count)
+{
+    (void)module;
+    (void)args;
+    (void)count;
+    Py_RETURN_NONE;
+}
+
+static PyMethodDef callback = {"nothing", (PyCFunction)(void (*)(void))nothing, METH_FASTCALL, NULL};
+
+/* Every event that the recorder asks for, each with a callback that does nothing. */
+static PyObject *start(PyObject *module, PyObject *args)
+{
+    static const char *const events[] = {"PY_START", "PY_RESUME", "PY_THROW", "PY_RETURN", "PY_YIELD",
+                                         "PY_UNWIND", "CALL", "C_RETURN", "C_RAISE"};
+    (void)module;
+    (void)args;
+    PyObject *monitoring = PySys_GetObject("monitoring");
+    PyObject *names = PyObject_GetAttrString(monitoring, "events");
+    long wanted = 0;
+    Py_XDECREF(PyObject_CallMethod(monitoring, "use_tool_id", "is", 3, "empty"));
+    for (int i = 0; i < 9; i++) {
+        PyObject *number = PyObject_GetAttrString(names, events[i]);
+        long event = PyLong_AsLong(number);
+        PyObject *made = PyCFunction_New(&callback, NULL);
+        Py_XDECREF(PyObject_CallMethod(monitoring, "register_callback", "ilO", 3, event, made));
+        Py_DECREF(made);
+        Py_DECREF(number);
+        wanted |= i < 7 ? event : 0;
+    }
+    Py_DECREF(names);
+    return PyObject_CallMethod(monitoring, "set_events", "il", 3, wanted);
+}
+#endif
 
 static PyMethodDef methods[] = {
     {"start", start, METH_VARARGS, "start(...): installs the empty hook; all arguments are ignored."},

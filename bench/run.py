@@ -11,7 +11,6 @@ import os
 import statistics
 import subprocess
 import sys
-import sysconfig
 import tempfile
 import time
 from collections.abc import Callable
@@ -27,7 +26,7 @@ from ricerca.engine.neighbours import edges
 from ricerca.engine.profile import Profile, build_profile
 from ricerca.engine.ranking import function_figures
 from ricerca.recording.model import RunTables
-from ricerca.runner.native import ENTRY, native_for
+from ricerca.runner.native import ENTRY, ask, native_for
 
 HERE = Path(__file__).parent
 WORKLOADS = ("tiny_calls", "recursion", "builtin_calls", "objects", "arrays")
@@ -44,16 +43,22 @@ class Figure:
     limit: float | None
 
 
-def empty_hook(folder: Path) -> str:
+def interpreters() -> list[str]:
+    """The interpreter of this run, and a 3.12 and a 3.13 where they are found."""
+    root = Path(os.environ.get("PYENV_ROOT", Path.home() / ".pyenv"), "versions")
+    others = [sorted(root.glob(f"{version}.*/bin/python{version}")) for version in ("3.12", "3.13")]
+    return [sys.executable, *(str(found[-1]) for found in others if found)]
+
+
+def empty_hook(python: str, folder: Path) -> str:
     """Compile the hook of the same kind that does nothing."""
     built = folder / "empty.so"
-    include = sysconfig.get_paths()["include"]
-    command = ["cc", "-O3", "-fPIC", "-shared", f"-I{include}", str(HERE / "empty_hook.c"), "-o", str(built)]
+    command = ["cc", "-O3", "-fPIC", "-shared", f"-I{ask(python).include}", str(HERE / "empty_hook.c"), "-o", str(built)]
     subprocess.run(command, check=True)
     return str(built)
 
 
-def cpu_seconds(script: Path, native: str | None, folder: Path) -> float:
+def cpu_seconds(python: str, script: Path, native: str | None, folder: Path) -> float:
     """Processor time of a whole run; less shaken by other work on the machine than the clock on the wall."""
     env = {**os.environ, "OPENBLAS_NUM_THREADS": "1"}
     if native is not None:
@@ -63,10 +68,10 @@ def cpu_seconds(script: Path, native: str | None, folder: Path) -> float:
         env |= {
             "PYTHONPATH": str(ENTRY),
             "RICERCA_RECORDING": str(recording),
-            "RICERCA_NATIVE": native,
+            "RICERCA_NATIVE": f"{ask(python).cache_tag}={native}",
             "RICERCA_LIMIT": str(1 << 30),
         }
-    process = subprocess.Popen([sys.executable, str(script)], env=env, stdout=subprocess.DEVNULL)
+    process = subprocess.Popen([python, str(script)], env=env, stdout=subprocess.DEVNULL)
     _pid, status, usage = os.wait4(process.pid, 0)
     process.returncode = os.waitstatus_to_exitcode(status)
     assert process.returncode == 0, script
@@ -78,24 +83,28 @@ def figure(name: str, pairs: list[float], limit: float | None) -> Figure:
     return Figure(name, round(statistics.median(pairs), 3), round(min(pairs), 3), round(max(pairs), 3), limit)
 
 
-def overhead(repeats: int, folder: Path) -> list[Figure]:
+def overhead(python: str, repeats: int, folder: Path) -> list[Figure]:
     """Recorded runs against the empty hook and against plain runs, by workload."""
-    empty, ours = empty_hook(folder), native_for(sys.executable)
+    modes = (None, empty_hook(python, folder), native_for(python))
+    version = ".".join(map(str, ask(python).version[:2]))
     found = []
+    idle = folder / "idle.py"  # what it costs to start and to import is not the workload's
     for workload in WORKLOADS:
+        arrays = workload == "arrays"
+        if arrays and python != sys.executable:
+            continue  # the other interpreters have no NumPy
         script = HERE / "workloads" / f"{workload}.py"
+        idle.write_text("import numpy\nnumpy.random.default_rng(5)\n" if arrays else "pass\n")
+        starts = [min(cpu_seconds(python, idle, native, folder) for _ in range(3)) for native in modes]
         against_empty, against_plain = [], []
-        idle = folder / "idle.py"  # what it costs to start and to import is not the workload's
-        idle.write_text("import numpy\n" if workload == "arrays" else "pass\n")
-        modes = (None, empty, ours)
-        starts = [min(cpu_seconds(idle, native, folder) for _ in range(3)) for native in modes]
         for _ in range(repeats):
-            plain, bare, recorded = (cpu_seconds(script, native, folder) - start for native, start in zip(modes, starts, strict=True))
+            plain, bare, recorded = (
+                cpu_seconds(python, script, native, folder) - start for native, start in zip(modes, starts, strict=True)
+            )
             against_empty.append(recorded / bare)
             against_plain.append(recorded / plain)
-        arrays = workload == "arrays"
-        found.append(figure(f"{workload}: recorded / empty hook", against_empty, 1.25))
-        found.append(figure(f"{workload}: recorded / plain", against_plain, 1.05 if arrays else None))
+        found.append(figure(f"{version} {workload}: recorded / empty hook", against_empty, 1.25))
+        found.append(figure(f"{version} {workload}: recorded / plain", against_plain, 1.05 if arrays else None))
     return found
 
 
@@ -123,6 +132,7 @@ def million(count: int = 1_000_000) -> RunTables:
         waiting_ns=whole,
         thread=whole.astype(np.int32),
         thread_name=("MainThread",),
+        thread_process=np.asarray([7]),
         line_function=np.zeros(0, np.int32),
         line_number=np.zeros(0, np.int32),
         line_hits=np.zeros(0, np.int64),
@@ -191,7 +201,8 @@ def main(arguments: list[str]) -> None:
     repeats = 5 if "--quick" in arguments else 11
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        found = overhead(repeats, folder) + reading(5) + start_up(5, folder) + window()
+        found = [one for python in interpreters() for one in overhead(python, repeats, folder)]
+        found += reading(5) + start_up(5, folder) + window()
     table = Table("figure", "ratio", "range", "limit", box=None)
     for one in found:
         over = one.limit is not None and one.ratio > one.limit

@@ -103,11 +103,13 @@ def open_command(file: Path) -> None:
               help="Runs without the recorder first; their output is dropped.")  # fmt: skip
 @click.option("--lines", multiple=True, metavar="PATTERN",
               help="Follow each line of functions, modules or files of this name (* and ? allowed).")  # fmt: skip
+@click.option("--inside", multiple=True, metavar="FUNCTION", help="Record only while a function of this name is active (* and ? allowed).")
 @click.option("--limit", "limit_bytes", default="1G", show_default=True, callback=_size, help="Largest size of the recording.")
 @click.option("--quiet", is_flag=True, help="Say nothing.")
 @click.argument("program", nargs=-1, type=click.UNPROCESSED, required=True)
 def record(study: Path | None, round_name: str, note: str, python: str | None, cwd: str | None, env: tuple[tuple[str, str], ...],
-           plain_runs: int, lines: tuple[str, ...], limit_bytes: int, quiet: bool, program: tuple[str, ...]) -> None:  # fmt: skip
+           plain_runs: int, lines: tuple[str, ...], inside: tuple[str, ...], limit_bytes: int, quiet: bool,
+           program: tuple[str, ...]) -> None:  # fmt: skip
     """Run a program and record every call.
 
     PROGRAM is a script, -m MODULE, or a command that is a Python program. Exit status, input and
@@ -122,7 +124,7 @@ def record(study: Path | None, round_name: str, note: str, python: str | None, c
     from ricerca.runner.program import describe
     from ricerca.runner.session import Plan, Session, Streams
 
-    subject = describe(program, cwd, python, env, lines)
+    subject = describe(program, cwd, python, env, lines, inside)
     name = program[1] if program[0] == "-m" else Path(program[0]).stem
     place = (study or Path(f"{name}.ricerca")).expanduser().absolute()
     plan = Plan(subject, place, round_name, note, plain_runs, True, limit_bytes)

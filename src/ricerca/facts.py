@@ -81,7 +81,11 @@ def _edge(table: FunctionTable, found: Edges, row: int) -> dict[str, Any]:
 def _threads(loaded: Loaded) -> list[dict[str, Any]]:
     profile = loaded.profile
     return [
-        {"name": profile.thread_name[profile.thread[top]], "total_ns": int(profile.inclusive_ns[top])}
+        {
+            "name": profile.thread_name[profile.thread[top]],
+            "total_ns": int(profile.inclusive_ns[top]),
+            "process": int(profile.thread_process[profile.thread[top]]),
+        }
         for top in np.flatnonzero(profile.parent < 0)
     ]
 

@@ -86,7 +86,8 @@ def load(study: Study, number: int | None = None) -> Loaded:
     if run is None:
         raise InputError(f"Round {one.number} “{one.name}” has no recorded run.", "Record it again.")
     plain_ns = median_ns(one.plain_ns)
-    profile = profile_of(study.tables(run.id), one.subject.roots, plain_ns if run.kind == RECORDED else None)
+    tables = study.tables(run.id)
+    profile = profile_of(tables, one.subject.roots, plain_ns if run.kind == RECORDED and not tables.facts.inside else None)
     line_run = one.last_run(LINE)
     line_profile = None
     if line_run is not None and line_run.id != run.id:

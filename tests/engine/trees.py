@@ -43,6 +43,7 @@ def tables_of(
         waiting_ns=np.zeros(count, np.int64),
         thread=np.zeros(count, np.int32),
         thread_name=("MainThread",),
+        thread_process=np.asarray([7], np.int64),
         line_function=np.zeros(0, np.int32),
         line_number=np.zeros(0, np.int32),
         line_hits=np.zeros(0, np.int64),

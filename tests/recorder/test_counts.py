@@ -312,3 +312,31 @@ def test_line_run_counts_hits_of_chosen_functions_only(counted):
     assert hits == {2: 2, 3: 2 + 14, 4: 14, 5: 7, 6: 2}
     assert all(row["hits"] is None for row in counts.facts["lines"] if row["function"] != "chosen")
     assert counts.calls("chosen") == 2
+
+
+def test_inside_a_function_only_what_happens_below_it_is_recorded(counted):
+    counts = counted(
+        dedent("""\
+        def leaf():
+            return len("x")
+        def part(n):
+            if n:
+                part(n - 1)
+            leaf()
+        def numbers():
+            yield leaf()
+        leaf()
+        part(2)
+        leaf()
+        list(numbers())
+        part(0)
+        """),
+        "--inside",
+        "part",
+    )
+    assert counts.calls("part") == 4
+    assert counts.first("part") == 2
+    assert counts.calls("leaf") == 4
+    assert counts.calls("len") == 4
+    assert counts.calls("<module>") == 0
+    assert counts.edge("<thread start>", "part") == 2

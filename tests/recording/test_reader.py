@@ -19,7 +19,7 @@ from ricerca.recording.reader import open_recording
 from ricerca.recording.tables import take
 from ricerca.runner import launch
 from ricerca.runner.launch import END_FIELD
-from ricerca.runner.native import ENTRY, native_for
+from ricerca.runner.native import ENTRY, native_setting
 
 PROGRAM = "def f(n):\n    return n\nfor n in range(50):\n    f(n)\n"
 
@@ -32,7 +32,7 @@ def recorded(tmp_path_factory: pytest.TempPathFactory) -> Path:
     path = folder / "p.recording"
     path.touch()
     env = {**os.environ, "PYTHONPATH": str(ENTRY), "RICERCA_RECORDING": str(path), "RICERCA_LIMIT": str(4 << 20),
-           "RICERCA_NATIVE": native_for(sys.executable)}  # fmt: skip
+           "RICERCA_NATIVE": native_setting(sys.executable)}  # fmt: skip
     subprocess.run([sys.executable, "p.py"], cwd=folder, env=env, check=True)
     return path
 

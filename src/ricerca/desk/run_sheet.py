@@ -87,6 +87,7 @@ class RunSheet(QWidget):
         self.recorded.setEnabled(False)
         self.recorded.setToolTip("A round always records every call.")
         self.lines = _line("Follow lines of", "functions, modules or files, * allowed; empty: none")
+        self.inside = _line("Only inside", "a function, * allowed; empty: the whole run")
         self.expected = QLabel()
         self.expected.setObjectName("soft")
         self.expected.setWordWrap(True)
@@ -125,6 +126,7 @@ class RunSheet(QWidget):
         form.addRow("First", runs)
         form.addRow("Then record", self.recorded)
         form.addRow("and the lines of", self.lines)
+        form.addRow("but only inside", self.inside)
         buttons = QHBoxLayout()
         buttons.setSpacing(12)
         buttons.addWidget(self.record)
@@ -187,6 +189,7 @@ class RunSheet(QWidget):
         self.cwd.setText(subject.cwd)
         self.python.setCurrentText(subject.python)
         self.lines.setText(" ".join(subject.lines))
+        self.inside.setText(" ".join(subject.inside))
 
     def _browse(self) -> None:
         name, _kind = QFileDialog.getOpenFileName(self, "Program to record", self.cwd.text(), "Python programs (*.py *.pyz);;All files (*)")
@@ -212,7 +215,7 @@ class RunSheet(QWidget):
             parts = words.split(None, 1) if words.startswith("-m ") else [words] if words else []
             program = [*parts, *shlex.split(self.arguments.text())]
             subject = describe(program, self.cwd.text().strip() or None, self.python.currentText().strip() or None, (),
-                               self.lines.text().split())  # fmt: skip
+                               self.lines.text().split(), self.inside.text().split())  # fmt: skip
         except (RicercaError, ValueError) as problem:
             self._say_problem(str(problem))
             return

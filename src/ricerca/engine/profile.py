@@ -51,6 +51,7 @@ class Profile:
     raw_self_ns: np.ndarray
     waiting_ns: np.ndarray
     thread_name: tuple[str, ...]
+    thread_process: np.ndarray
     overflow_calls: np.ndarray
     overflow_resumes: np.ndarray
     line_function: np.ndarray
@@ -228,6 +229,7 @@ def build_profile(tables: RunTables, layers: tuple[str, ...] | None = None, plai
         raw_self_ns=tables.self_ns[order],
         waiting_ns=tables.waiting_ns[order],
         thread_name=tables.thread_name,
+        thread_process=tables.thread_process,
         overflow_calls=tables.overflow_calls,
         overflow_resumes=tables.overflow_resumes,
         line_function=tables.line_function,

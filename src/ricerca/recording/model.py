@@ -25,6 +25,7 @@ class RunFacts:
     duration_ns: int = 0
     flags: int = 0
     closed: bool = True
+    inside: str = ""
     python_inside_ns: float = 0.0
     python_outside_ns: float = 0.0
     callback_inside_ns: float = 0.0
@@ -60,6 +61,7 @@ class RunTables:
     waiting_ns: np.ndarray
     thread: np.ndarray
     thread_name: tuple[str, ...]
+    thread_process: np.ndarray
     line_function: np.ndarray
     line_number: np.ndarray
     line_hits: np.ndarray

@@ -89,6 +89,7 @@ def take(recording: Recording) -> RunTables:
         waiting_ns=_to_ns(contexts["waiting_ticks"], rate),
         thread=contexts["thread"].astype(np.int32) - 1,
         thread_name=_thread_names(recording),
+        thread_process=np.full(len(recording.threads) - 1, int(head["pid"]), np.int64),
         line_function=lines["function"].astype(np.int32) - 1,
         line_number=lines["line"].astype(np.int32),
         line_hits=lines["hits"].astype(np.int64),

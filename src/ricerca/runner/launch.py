@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import IO
 
 from ricerca.errors import EnvironmentProblem, InputError
-from ricerca.runner.native import ENTRY, native_for
+from ricerca.runner.native import ENTRY, native_setting
 from ricerca.runner.program import command_of
 from ricerca.study.store import Subject
 
@@ -159,12 +159,13 @@ def start_recorded(subject: Subject, recording: Path, limit_bytes: int = DEFAULT
     InputError, EnvironmentProblem
         The interpreter cannot be recorded, or there is no room.
     """
-    native = native_for(subject.python)
+    native = native_setting(subject.python)
     make_room(recording)
     extra = {
         "RICERCA_RECORDING": str(recording),
         "RICERCA_NATIVE": native,
         "RICERCA_LIMIT": str(limit_bytes),
         "RICERCA_LINES": "\n".join(subject.lines),
+        "RICERCA_INSIDE": "\n".join(subject.inside),
     }
     return Execution(subject, extra, recording, None, **streams)  # type: ignore[arg-type]

@@ -74,7 +74,12 @@ def _is_own(python: str) -> bool:
 
 
 def native_for(python: str) -> str:
-    """Path of the native part for this interpreter.
+    """Path of the native part for this interpreter; see ``native_setting``."""
+    return native_setting(python).partition("=")[2]
+
+
+def native_setting(python: str) -> str:
+    """The interpreter's tag and the path of its native part, as TAG=PATH.
 
     Raises
     ------
@@ -86,14 +91,14 @@ def native_for(python: str) -> str:
     if _is_own(python):
         spec = find_spec("ricerca.recorder._native")
         if spec is not None and spec.origin:
-            return spec.origin
+            return f"{sys.implementation.cache_tag}={spec.origin}"
     interpreter = ask(python)
     low, high = SUPPORTED
     if not low <= interpreter.version[:2] <= high:
         version = ".".join(map(str, interpreter.version))
         wanted = " to ".join(".".join(map(str, end)) for end in (low, high))
         raise InputError(f"{python} is Python {version}, which cannot be recorded.", f"Use a Python {wanted}.")
-    return compile_native(interpreter)
+    return f"{interpreter.cache_tag}={compile_native(interpreter)}"
 
 
 def compile_native(interpreter: Interpreter) -> str:

@@ -52,7 +52,7 @@ def _shebang_python(path: Path) -> str | None:
 
 
 def describe(program: Sequence[str], cwd: str | None, python: str | None, env: Sequence[tuple[str, str]] = (),
-             lines: Sequence[str] = ()) -> Subject:  # fmt: skip
+             lines: Sequence[str] = (), inside: Sequence[str] = ()) -> Subject:  # fmt: skip
     """Work out what to start.
 
     Parameters
@@ -74,7 +74,7 @@ def describe(program: Sequence[str], cwd: str | None, python: str | None, env: S
         raise InputError(f"There is no folder {folder} to work in.")
     if not program:
         raise InputError("No program was named.", "Say which: ricerca record [OPTIONS] -- SCRIPT [ARG]...")
-    make = partial(Subject, program=tuple(program), cwd=folder, env=tuple(env), lines=tuple(lines))
+    make = partial(Subject, program=tuple(program), cwd=folder, env=tuple(env), lines=tuple(lines), inside=tuple(inside))
     if program[0] == "-m":
         if len(program) < 2:
             raise InputError("-m needs the name of a module.")

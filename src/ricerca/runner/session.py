@@ -6,16 +6,19 @@ import os
 import re
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from hashlib import blake2b
 from pathlib import Path
-from typing import IO
+from typing import IO, TYPE_CHECKING
 
 from platformdirs import user_cache_path
 
 from ricerca.errors import FileDamagedError, InputError, RicercaError
 from ricerca.runner import launch
 from ricerca.study.store import LINE, PLAIN, RECORDED, Run, Study, Subject
+
+if TYPE_CHECKING:
+    from ricerca.recording.model import RunTables
 
 
 @dataclass(frozen=True)
@@ -81,7 +84,7 @@ class Session:
         """
         plan = self.plan
         if plan.recorded:
-            launch.native_for(plan.subject.python)
+            launch.native_setting(plan.subject.python)
         fresh = not plan.study.exists()
         with Study.open(plan.study, create=True) as study:
             one = self._round(study)
@@ -139,14 +142,14 @@ class Session:
             )  # fmt: skip
             ended = self.execution.wait(look)
         except BaseException:
-            self.recording.unlink(missing_ok=True)
+            _remove(self.recording)
             raise
         kind = LINE if self.plan.subject.lines else RECORDED
         self.step = "reading the recording"
         try:
             run_id, cut = keep(self.plan.study, round_id, self.recording, kind, self.plan.subject, ended)
         except FileDamagedError as problem:
-            self.recording.unlink(missing_ok=True)
+            _remove(self.recording)
             return Outcome(number, ended, None, problem=ended.problem or str(problem))
         return Outcome(number, ended, run_id, cut, ended.problem)
 
@@ -173,21 +176,54 @@ def keep(study_path: Path, round_id: int, recording_file: Path, kind: str, subje
     The recording is removed only after the study holds the run.
     """
     from ricerca.recording.layout import CUT_FLAGS
+    from ricerca.recording.merging import merge
     from ricerca.recording.reader import open_recording
     from ricerca.recording.tables import take
     from ricerca.runner.sources import gather, with_qualified_names
 
     tables = take(open_recording(recording_file))
+    children = _children(recording_file)
+    if children:
+        tables = merge([tables, *children])
     if not (tables.parent >= 0).any():
         raise FileDamagedError("the program ended before it began")
     cut = bool(tables.facts.flags & CUT_FLAGS)
     run = Run(0, kind, tables.facts.start_unix_ns, tables.facts.duration_ns, ended.cpu_ns, ended.exit_status, ended.words,
               ended.by_signal is None and not cut)  # fmt: skip
+    tables = replace(tables, facts=replace(tables.facts, inside=" ".join(subject.inside)))
     sources = gather(tables.function_file, subject.cwd)
     with Study.open(study_path) as study:
         run_id = study.add_run(round_id, run, with_qualified_names(tables, sources), sources)
-    recording_file.unlink(missing_ok=True)
+    _remove(recording_file)
     return run_id, cut
+
+
+def _parts(recording_file: Path) -> list[Path]:
+    """The recordings of processes that a program started."""
+    found = recording_file.parent.glob(f"{recording_file.name}.*")
+    return sorted(file for file in found if file.suffix.lstrip(".").isdigit())
+
+
+def _children(recording_file: Path) -> list[RunTables]:
+    """What the program's other processes recorded; those that recorded nothing are passed over."""
+    from ricerca.recording.merging import without_unused
+    from ricerca.recording.reader import open_recording
+    from ricerca.recording.tables import take
+
+    found = []
+    for file in _parts(recording_file):
+        try:
+            tables = without_unused(take(open_recording(file)))
+        except FileDamagedError:
+            continue  # it was replaced by another program before it began
+        if tables.calls.any():
+            found.append(tables)
+    return found
+
+
+def _remove(recording_file: Path) -> None:
+    for file in (*_parts(recording_file), recording_file):
+        file.unlink(missing_ok=True)
 
 
 def _alive(pid: int) -> bool:
@@ -212,7 +248,7 @@ def recover(study_path: Path) -> int:
         try:
             taken += _recover_one(study_path, int(found[1]), file)
         except FileDamagedError:
-            file.unlink(missing_ok=True)  # the program never began, there is nothing in it
+            _remove(file)  # the program never began, there is nothing in it
         except RicercaError:
             continue
     return taken

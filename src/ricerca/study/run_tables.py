@@ -29,7 +29,8 @@ def write(many: Write, run_id: int, tables: RunTables) -> None:
         "INSERT INTO functions VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
         ((run_id, number, *row) for number, row in enumerate(functions)),
     )
-    many("INSERT INTO threads VALUES (?, ?, ?)", ((run_id, n, name) for n, name in enumerate(tables.thread_name)))
+    threads = zip(tables.thread_name, tables.thread_process.tolist(), strict=True)
+    many("INSERT INTO threads VALUES (?, ?, ?, ?)", ((run_id, number, *row) for number, row in enumerate(threads)))
     lines = zip(
         tables.line_function.tolist(), tables.line_number.tolist(), tables.line_hits.tolist(),
         tables.line_self_ns.tolist(), strict=True,
@@ -51,7 +52,7 @@ def read(query: Query, run_id: int) -> RunTables:
         " WHERE run_id = ? ORDER BY number", (run_id,),
     )  # fmt: skip
     kinds, names, modules, files, first, calls, resumes = zip(*functions, strict=True) if functions else ((),) * 7
-    threads = query("SELECT name FROM threads WHERE run_id = ? ORDER BY number", (run_id,))
+    threads = query("SELECT name, process FROM threads WHERE run_id = ? ORDER BY number", (run_id,))
     lines = query("SELECT function, line, hits, self_ns FROM lines WHERE run_id = ?", (run_id,))
     by_line = np.asarray(lines, np.int64).reshape(-1, 4)
     columns = query("SELECT name, dtype, count, data FROM columns WHERE run_id = ?", (run_id,))
@@ -67,6 +68,7 @@ def read(query: Query, run_id: int) -> RunTables:
         overflow_calls=np.asarray(calls, np.int64),
         overflow_resumes=np.asarray(resumes, np.int64),
         thread_name=tuple(str(row[0]) for row in threads),
+        thread_process=np.asarray([row[1] for row in threads], np.int64),
         line_function=by_line[:, 0].astype(np.int32),
         line_number=by_line[:, 1].astype(np.int32),
         line_hits=by_line[:, 2],

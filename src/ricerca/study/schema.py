@@ -11,7 +11,8 @@ MIGRATIONS: tuple[str, ...] = (
     CREATE TABLE facts (name TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
     CREATE TABLE subjects (
         id INTEGER PRIMARY KEY, kind TEXT NOT NULL, program TEXT NOT NULL, cwd TEXT NOT NULL,
-        python TEXT NOT NULL, env TEXT NOT NULL, roots TEXT NOT NULL, lines TEXT NOT NULL);
+        python TEXT NOT NULL, env TEXT NOT NULL, roots TEXT NOT NULL, lines TEXT NOT NULL,
+        inside TEXT NOT NULL);
     CREATE TABLE rounds (
         id INTEGER PRIMARY KEY, number INTEGER NOT NULL UNIQUE, name TEXT NOT NULL, note TEXT NOT NULL DEFAULT '',
         subject_id INTEGER NOT NULL REFERENCES subjects(id), created_unix_ns INTEGER NOT NULL,
@@ -28,7 +29,7 @@ MIGRATIONS: tuple[str, ...] = (
         PRIMARY KEY (run_id, number)) WITHOUT ROWID;
     CREATE TABLE threads (
         run_id INTEGER NOT NULL REFERENCES runs(id) ON DELETE CASCADE, number INTEGER NOT NULL, name TEXT NOT NULL,
-        PRIMARY KEY (run_id, number)) WITHOUT ROWID;
+        process INTEGER NOT NULL, PRIMARY KEY (run_id, number)) WITHOUT ROWID;
     CREATE TABLE lines (
         run_id INTEGER NOT NULL REFERENCES runs(id) ON DELETE CASCADE, function INTEGER NOT NULL,
         line INTEGER NOT NULL, hits INTEGER NOT NULL, self_ns INTEGER NOT NULL,

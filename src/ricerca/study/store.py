@@ -25,7 +25,10 @@ PLAIN, RECORDED, LINE = "plain", "recorded", "line"
 
 @dataclass(frozen=True)
 class Subject:
-    """What is run and how. ``kind`` is "script", "module" or "command"; ``program`` starts with its name."""
+    """What is run and how. ``kind`` is "script", "module" or "command"; ``program`` starts with its name.
+
+    ``lines`` are the names whose lines are followed, ``inside`` those below which only is recorded.
+    """
 
     kind: str
     program: tuple[str, ...]
@@ -34,6 +37,7 @@ class Subject:
     env: tuple[tuple[str, str], ...] = ()
     roots: tuple[str, ...] = ()
     lines: tuple[str, ...] = ()
+    inside: tuple[str, ...] = ()
     id: int = field(default=0, compare=False)
 
 
@@ -191,7 +195,7 @@ class Study:
                 return known
         with self.transaction():
             cursor = self._run(
-                "INSERT INTO subjects (kind, program, cwd, python, env, roots, lines) VALUES (?, ?, ?, ?, ?, ?, ?)",
+                "INSERT INTO subjects (kind, program, cwd, python, env, roots, lines, inside) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
                 (
                     subject.kind,
                     json.dumps(subject.program),
@@ -200,13 +204,14 @@ class Study:
                     json.dumps(subject.env),
                     json.dumps(subject.roots),
                     json.dumps(subject.lines),
+                    json.dumps(subject.inside),
                 ),
             )
         return replace(subject, id=int(cursor.lastrowid or 0))
 
     def subjects(self) -> tuple[Subject, ...]:
         """All subjects, in the order they were first recorded."""
-        rows = self.query("SELECT id, kind, program, cwd, python, env, roots, lines FROM subjects ORDER BY id")
+        rows = self.query("SELECT id, kind, program, cwd, python, env, roots, lines, inside FROM subjects ORDER BY id")
         try:
             return tuple(
                 Subject(
@@ -217,9 +222,10 @@ class Study:
                     env=tuple((str(name), str(value)) for name, value in json.loads(env)),
                     roots=tuple(str(root) for root in json.loads(roots)),
                     lines=tuple(str(pattern) for pattern in json.loads(lines)),
+                    inside=tuple(str(name) for name in json.loads(inside)),
                     id=int(number),
                 )
-                for number, kind, program, cwd, python, env, roots, lines in rows
+                for number, kind, program, cwd, python, env, roots, lines, inside in rows
             )
         except (TypeError, ValueError) as problem:
             raise _damaged(self.path, problem) from None

@@ -7,23 +7,40 @@ would without Ricerca. Standard library only, Python 3.9 to 3.13; nothing here m
 
 import os
 import sys
+from contextlib import suppress
+
+_NAMES = ("RECORDING", "NATIVE", "LIMIT", "LINES", "INSIDE", "STAMP", "PYTHONPATH", "CHILD")
 
 
-def _take(name):
-    """Remove a variable of ours from the environment and give its value."""
-    return os.environ.pop("RICERCA_" + name, None)
+def _settings():
+    """Our variables, taken out of the program's environment."""
+    return {name: os.environ.pop("RICERCA_" + name, None) for name in _NAMES}
 
 
-def _clear_traces():
+def _clear_traces(settings):
     """Put the module path and the environment back as the person left them."""
     folder = os.path.dirname(os.path.abspath(__file__))
     sys.path[:] = [place for place in sys.path if place != folder]
     sys.path_importer_cache.pop(folder, None)
-    before = _take("PYTHONPATH")
+    before = settings["PYTHONPATH"]
     if before is None:
         os.environ.pop("PYTHONPATH", None)
     else:
         os.environ["PYTHONPATH"] = before
+
+
+def _pass_on(settings):
+    """Let other Pythons that the program starts be recorded too.
+
+    Their environment is the process's own, which os.environ does not show, unless the program gives another.
+    """
+    folder = os.path.dirname(os.path.abspath(__file__))
+    for name in _NAMES:
+        if settings[name] is not None:
+            os.putenv("RICERCA_" + name, settings[name])
+    os.putenv("RICERCA_CHILD", "1")
+    before = settings["PYTHONPATH"]
+    os.putenv("PYTHONPATH", folder if not before else folder + os.pathsep + before)
 
 
 def _load_native(path):
@@ -68,17 +85,30 @@ def _forget_us():
         del sys.modules["sitecustomize"]
 
 
+def _record(settings):
+    recording = settings["RECORDING"]
+    tag, _, native = settings["NATIVE"].partition("=")
+    if settings["CHILD"]:
+        recording = "{}.{}".format(recording, os.getpid())
+        if tag != sys.implementation.cache_tag:
+            return  # another version of the interpreter, for which there is no native part at hand
+        os.close(os.open(recording, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600))
+    try:
+        lines, inside = (settings[name].split("\n") if settings[name] else [] for name in ("LINES", "INSIDE"))
+        _load_native(native).start(recording, int(settings["LIMIT"]), lines, inside)
+    except Exception as problem:  # the program goes on without us; the runner tells the person
+        _write(recording + ".problem", "{}: {}".format(type(problem).__name__, problem))
+
+
 def _start():
-    recording, native = _take("RECORDING"), _take("NATIVE")
-    limit, lines, stamp = _take("LIMIT"), _take("LINES"), _take("STAMP")
-    _clear_traces()
-    if recording:
-        try:
-            _load_native(native).start(recording, int(limit), lines.split("\n") if lines else [])
-        except Exception as problem:  # the program goes on without us; the runner tells the person
-            _write(recording + ".problem", "{}: {}".format(type(problem).__name__, problem))
-    if stamp:
-        _stamp_program(stamp)
+    settings = _settings()
+    _clear_traces(settings)
+    if settings["RECORDING"]:
+        with suppress(OSError):  # a child without a recording of its own is a gap, not a failure
+            _record(settings)
+        _pass_on(settings)
+    elif settings["STAMP"]:
+        _stamp_program(settings["STAMP"])
 
 
 def _make_way():

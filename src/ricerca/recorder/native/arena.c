@@ -235,6 +235,75 @@ void arena_close(arena *self)
     self->head->state = STATE_CLOSED;
 }
 
+/* Writes count bytes of the mapping at the same place of another file. */
+static int copy_part(const arena *self, int fd, uint64_t offset, uint64_t count)
+{
+    while (count > 0) {
+        ssize_t done = pwrite(fd, self->base + offset, count, (off_t)offset);
+        if (done < 0 && errno != EINTR) {
+            return errno;
+        }
+        if (done > 0) {
+            offset += (uint64_t)done;
+            count -= (uint64_t)done;
+        }
+    }
+    return 0;
+}
+
+static int copy_tables(const arena *self, int fd)
+{
+    int failed = ftruncate(fd, (off_t)self->mapped_bytes) != 0 ? errno : copy_part(self, fd, 0, HEADER_BYTES);
+    for (int i = 0; i < TABLE_COUNT && !failed; i++) {
+        const table_row *row = &self->tables[i];
+        failed = posix_fallocate(fd, (off_t)row->offset_bytes, (off_t)row->allocated_bytes);
+        if (!failed) {
+            failed = copy_part(self, fd, row->offset_bytes, row->count * row->record_bytes);
+        }
+    }
+    return failed;
+}
+
+static void zero_counts(arena *self)
+{
+    for (uint64_t i = 1; i < self->tables[TABLE_CONTEXTS].count; i++) {
+        context_record *record = &self->contexts[i];
+        record->calls = record->resumes = record->self_ticks = record->waiting_ticks = record->brief_ticks = 0;
+    }
+    for (uint64_t i = 1; i < self->tables[TABLE_FUNCTIONS].count; i++) {
+        self->functions[i].overflow_calls = self->functions[i].overflow_resumes = 0;
+    }
+    for (uint64_t i = 1; i < self->tables[TABLE_LINES].count; i++) {
+        self->lines[i].hits = self->lines[i].self_ticks = self->lines[i].waiting_ticks = 0;
+    }
+}
+
+int arena_follow_fork(arena *self, const char *path)
+{
+    int fd = open(path, O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC, 0600);
+    if (fd < 0) {
+        return errno;
+    }
+    int failed = copy_tables(self, fd);
+    if (!failed && mmap(self->base, self->mapped_bytes, PROT_READ | PROT_WRITE, MAP_SHARED | MAP_FIXED, fd, 0) == MAP_FAILED) {
+        failed = errno;
+    }
+    if (failed) {
+        close(fd);
+        unlink(path);
+        return failed;
+    }
+    close(self->fd);
+    self->fd = fd;
+    zero_counts(self);
+    self->head->pid = (uint32_t)getpid();
+    arena_beat(self);
+    self->head->start_ticks = self->head->last_ticks;
+    self->head->start_mono_ns = self->head->last_mono_ns;
+    self->head->start_unix_ns = timespec_ns(CLOCK_REALTIME);
+    return 0;
+}
+
 uint32_t arena_string(arena *self, const char *text, size_t bytes)
 {
     table_row *row = &self->tables[TABLE_STRINGS];

@@ -34,6 +34,9 @@ int arena_open(arena *self, const char *path, uint64_t limit_bytes, uint32_t pyt
 void arena_close(arena *self);
 void arena_unmap(arena *self);
 void arena_beat(arena *self);
+/* In a forked child: goes on in a file of its own at path, with the same names and contexts, all counts
+ * zero. 0, or an errno; then the mapping is still the parent's and must not be written to. */
+int arena_follow_fork(arena *self, const char *path);
 
 /* Each returns the new record's index, 0 when its table is full (index 0 is a placeholder). */
 uint32_t arena_string(arena *self, const char *text, size_t bytes);

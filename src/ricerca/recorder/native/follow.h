@@ -34,8 +34,25 @@ static inline uint32_t line_of_call(const stack_entry *caller)
     return caller->code->lines != NULL && unit < caller->code->unit_count ? caller->code->lines[unit] : 0;
 }
 
+/* Whether to record now; a forked child is followed at its first event. */
+static inline int awake(recorder *self, stack *thread)
+{
+    return __builtin_expect(self->active, 1) || (self->forked && thread != NULL && recorder_follow_fork(self, thread));
+}
+
+/* The interpreter ends without any more word when os._exit is called: its closing mark is made before. */
+static inline void close_before_exit(recorder *self, uint32_t function)
+{
+    const function_record *record = &self->store.functions[function];
+    if (record->kind == KIND_BUILTIN && record->name_bytes == 5
+        && memcmp(self->store.strings + record->name_offset, "_exit", 5) == 0) {
+        arena_close(&self->store);
+    }
+}
+
 static inline uint32_t new_context(recorder *self, stack *thread, uint32_t parent, uint32_t function, uint32_t line)
 {
+    close_before_exit(self, function);
     if (thread->cpu_ticks == 0) {
         stack_start_cpu_clock(thread);
     }
@@ -96,6 +113,9 @@ static inline void enter_code(recorder *self, stack *thread, const void *frame, 
     code_info *info = info_of(self, code, globals);
     if (__builtin_expect(info == NULL, 0)) {
         info = &unknown;
+    }
+    if (__builtin_expect(thread->depth == 0 && self->known.inside_count > 0, 0) && !info->inside) {
+        return; /* outside of the part that is wanted */
     }
     enter(self, thread, info->function, frame, info, entry_of(frame, info));
 }

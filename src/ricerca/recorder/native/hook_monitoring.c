@@ -54,7 +54,8 @@ static void enter_running(recorder *self, stack *thread, PyCodeObject *code)
     code_get_extra((PyObject *)code, self->known.extra_index, &known);
     enter_code(self, thread, running_frame(), code, known == NULL ? PyEval_GetGlobals() : NULL);
     if (__builtin_expect(known == NULL && self->follow_lines, 0)) {
-        follow_lines_of(code, thread->entries[thread->depth].code);
+        code_get_extra((PyObject *)code, self->known.extra_index, &known);
+        follow_lines_of(code, known);
     }
 }
 
@@ -65,7 +66,7 @@ static PyObject *on_enter(PyObject *module, PyObject *const *args, Py_ssize_t co
     (void)count;
     uint64_t now = clock_ticks();
     recorder *self = current;
-    if (__builtin_expect(!self->active, 0)) {
+    if (__builtin_expect(!awake(self, own), 0)) {
         if (!waiting || !begins_program((PyCodeObject *)args[0], PyEval_GetGlobals()) || own_stack() == NULL) {
             Py_RETURN_NONE;
         }
@@ -88,7 +89,7 @@ static PyObject *on_leave(PyObject *module, PyObject *const *args, Py_ssize_t co
     (void)args;
     (void)count;
     uint64_t now = clock_ticks();
-    if (__builtin_expect(current->active && own != NULL, 1)) {
+    if (__builtin_expect(own != NULL && awake(current, own), 1)) {
         stack_leave(own, running_frame(), 0, now);
     }
     Py_RETURN_NONE;
@@ -108,7 +109,7 @@ static PyObject *on_call(PyObject *module, PyObject *const *args, Py_ssize_t cou
     (void)count;
     uint64_t now = clock_ticks();
     recorder *self = current;
-    if (!self->active || own == NULL || own->depth == 0 || !is_builtin(args[2], args[3])) {
+    if (own == NULL || !awake(self, own) || own->depth == 0 || !is_builtin(args[2], args[3])) {
         Py_RETURN_NONE;
     }
     stack_book(own, now);
@@ -124,7 +125,7 @@ static PyObject *on_builtin_end(PyObject *module, PyObject *const *args, Py_ssiz
     (void)module;
     (void)count;
     uint64_t now = clock_ticks();
-    if (current->active && own != NULL && is_builtin(args[2], args[3])) {
+    if (own != NULL && awake(current, own) && is_builtin(args[2], args[3])) {
         stack_leave(own, running_frame(), 1, now);
     }
     Py_RETURN_NONE;

@@ -1,10 +1,11 @@
-/* The extension module: start(path, limit_bytes, patterns) and the closing mark at the very end. */
+/* The extension module: start(path, limit_bytes, patterns, insides) and the closing mark at the very end. */
 #include "recorder.h"
 
 #include <errno.h>
 #include <pthread.h>
 #include <stdlib.h>
 #include <string.h>
+#include <unistd.h>
 
 static recorder the_recorder;
 
@@ -17,17 +18,38 @@ static void close_at_exit(void)
 }
 
 /* A forked child shares the mapping: it must not write into its parent's recording. */
-static void leave_in_child(void) { the_recorder.active = 0; }
+static void leave_in_child(void)
+{
+    the_recorder.forked = the_recorder.active;
+    the_recorder.active = 0;
+}
+
+int recorder_follow_fork(recorder *self, stack *own)
+{
+    char path[4096];
+    self->forked = 0;
+    if (snprintf(path, sizeof path, "%s.%d", self->path, (int)getpid()) >= (int)sizeof path
+        || arena_follow_fork(&self->store, path) != 0) {
+        return 0;
+    }
+    for (uint64_t i = 1; i < self->store.tables[TABLE_THREADS].count; i++) {
+        self->store.threads[i].ended = i != own->index; /* only the thread that forked lives on */
+    }
+    own->record->start_ticks = own->record->last_ticks = self->store.head->start_ticks;
+    stack_start_cpu_clock(own);
+    self->active = 1;
+    return 1;
+}
 
 /* Copies patterns (a sequence of str) as plain C strings. 0, or -1 with an error set. */
-static int take_patterns(names *known, PyObject *patterns)
+static int take_patterns(PyObject *patterns, char ***kept, int *kept_count)
 {
     Py_ssize_t count = PySequence_Size(patterns);
     if (count <= 0) {
         return count < 0 ? -1 : 0;
     }
-    known->patterns = calloc((size_t)count, sizeof(char *));
-    if (known->patterns == NULL) {
+    *kept = calloc((size_t)count, sizeof(char *));
+    if (*kept == NULL) {
         PyErr_NoMemory();
         return -1;
     }
@@ -39,7 +61,7 @@ static int take_patterns(names *known, PyObject *patterns)
         if (copy == NULL) {
             return -1;
         }
-        known->patterns[known->pattern_count++] = copy;
+        (*kept)[(*kept_count)++] = copy;
     }
     return 0;
 }
@@ -47,10 +69,10 @@ static int take_patterns(names *known, PyObject *patterns)
 static PyObject *start(PyObject *module, PyObject *args)
 {
     (void)module;
-    PyObject *path = NULL, *patterns = NULL;
+    PyObject *path = NULL, *patterns = NULL, *insides = NULL;
     unsigned long long limit_bytes;
     recorder *self = &the_recorder;
-    if (!PyArg_ParseTuple(args, "O&KO", PyUnicode_FSConverter, &path, &limit_bytes, &patterns)) {
+    if (!PyArg_ParseTuple(args, "O&KOO", PyUnicode_FSConverter, &path, &limit_bytes, &patterns, &insides)) {
         return NULL;
     }
     if (self->store.head != NULL) {
@@ -65,8 +87,14 @@ static PyObject *start(PyObject *module, PyObject *args)
         Py_DECREF(path);
         return NULL;
     }
+    self->path = strdup(PyBytes_AS_STRING(path));
     Py_DECREF(path);
-    if (names_open(&self->known, &self->store) != 0 || take_patterns(&self->known, patterns) != 0) {
+    if (self->path == NULL) {
+        return PyErr_NoMemory();
+    }
+    names *known = &self->known;
+    if (names_open(known, &self->store) != 0 || take_patterns(patterns, &known->patterns, &known->pattern_count) != 0
+        || take_patterns(insides, &known->insides, &known->inside_count) != 0) {
         return NULL;
     }
     self->thread_root = names_thread_root(&self->known);
@@ -87,8 +115,9 @@ static PyObject *start(PyObject *module, PyObject *args)
 
 static PyMethodDef methods[] = {
     {"start", start, METH_VARARGS,
-     "start(path, limit_bytes, patterns): records this process into the existing empty file path, from\n"
-     "the program's first frame on. patterns choose the code whose lines are followed."},
+     "start(path, limit_bytes, patterns, insides): records this process into the existing empty file path,\n"
+     "from the program's first frame on. patterns choose the code whose lines are followed; with insides,\n"
+     "only what happens while a function of such a name is active is recorded."},
     {NULL, NULL, 0, NULL},
 };
 

@@ -143,7 +143,7 @@ static uint32_t function_row(names *self, const function_record *wanted)
     return index;
 }
 
-static int matches(const names *self, text name)
+static int matches(const names *self, text name, char *const *patterns, int pattern_count)
 {
     char buffer[1024];
     if (name.bytes == 0 || name.bytes >= sizeof buffer) {
@@ -152,9 +152,8 @@ static int matches(const names *self, text name)
     memcpy(buffer, self->store->strings + name.offset, name.bytes);
     buffer[name.bytes] = '\0';
     const char *base = strrchr(buffer, '/');
-    for (int i = 0; i < self->pattern_count; i++) {
-        if (fnmatch(self->patterns[i], buffer, 0) == 0
-            || (base != NULL && fnmatch(self->patterns[i], base + 1, 0) == 0)) {
+    for (int i = 0; i < pattern_count; i++) {
+        if (fnmatch(patterns[i], buffer, 0) == 0 || (base != NULL && fnmatch(patterns[i], base + 1, 0) == 0)) {
             return 1;
         }
     }
@@ -237,13 +236,15 @@ code_info *names_code(names *self, PyCodeObject *code, PyObject *globals)
     if (record.name_bytes == 8 && memcmp(self->store->strings + record.name_offset, "<module>", 8) == 0) {
         record.first_line = 1; /* older interpreters give the line of its first statement */
     }
-    record.chosen = self->pattern_count > 0
-        && (matches(self, name) || matches(self, file) || matches(self, owner));
+    record.chosen = matches(self, name, self->patterns, self->pattern_count)
+        || matches(self, file, self->patterns, self->pattern_count)
+        || matches(self, owner, self->patterns, self->pattern_count);
     code_info *info = calloc(1, sizeof *info);
     if (info == NULL) {
         return NULL;
     }
     info->function = function_row(self, &record);
+    info->inside = matches(self, name, self->insides, self->inside_count);
     info->resumable = (code->co_flags & (CO_GENERATOR | CO_COROUTINE | CO_ASYNC_GENERATOR)) != 0;
     info->unit_count = unit_count_of(code);
     info->first_offset = first_offset_of(code);
@@ -435,7 +436,11 @@ void names_close(names *self)
     for (int i = 0; i < self->pattern_count; i++) {
         free(self->patterns[i]);
     }
+    for (int i = 0; i < self->inside_count; i++) {
+        free(self->insides[i]);
+    }
     free(self->patterns);
+    free(self->insides);
     free(self->string_slots);
     free(self->function_slots);
     free(self->builtin_slots);

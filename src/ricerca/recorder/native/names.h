@@ -22,6 +22,8 @@ typedef struct {
     Py_ssize_t extra_index;    /* where a code object keeps its code_info */
     char **patterns;           /* which code a line run follows */
     int pattern_count;
+    char **insides;            /* functions below which only is recorded; none: everything */
+    int inside_count;
 } names;
 
 int names_open(names *self, arena *store);  /* 0, or -1 with a Python error set */

@@ -10,6 +10,7 @@ typedef struct {
     uint32_t function;
     int32_t first_offset;   /* of the instruction at which a fresh body begins */
     uint32_t resumable;
+    uint32_t inside;        /* recording begins here when only part of the run is wanted */
     uint32_t unit_count;
     uint32_t *lines;        /* NULL until the code first calls something */
 } code_info;

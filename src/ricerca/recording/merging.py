@@ -1,0 +1,88 @@
+"""One run of several processes: their tables put together."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from ricerca.recording.model import RunTables
+
+
+def _used(tables: RunTables) -> np.ndarray:
+    """Contexts in which something happened, and those above them. A forked child begins with its parent's, all at zero."""
+    used = (tables.calls > 0) | (tables.resumes > 0) | (tables.self_ns > 0)
+    frontier = np.unique(tables.parent[used])
+    while len(frontier := frontier[frontier >= 0]):
+        fresh = frontier[~used[frontier]]
+        used[fresh] = True
+        frontier = np.unique(tables.parent[fresh])
+    return used
+
+
+def without_unused(tables: RunTables) -> RunTables:
+    """The same run without contexts in which nothing happened."""
+    used = _used(tables)
+    if used.all():
+        return tables
+    place = np.cumsum(used) - 1
+    parent = np.where(tables.parent >= 0, place[tables.parent], -1)
+    columns = ("function", "line", "calls", "resumes", "self_ns", "brief_ns", "waiting_ns", "thread")
+    return replace(tables, parent=parent[used].astype(np.int32), **{name: getattr(tables, name)[used] for name in columns})
+
+
+def merge(parts: Sequence[RunTables]) -> RunTables:
+    """Put the processes of a run together; the first is the one that was started.
+
+    Functions are the same when kind, module, name, file and line are. Facts are those of the first
+    process, but the flags of all.
+    """
+    first = parts[0]
+    rows: dict[tuple[int, str, str, str, int], int] = {}
+    numbers = []
+    for part in parts:
+        keys = zip(part.function_kind.tolist(), part.function_module, part.function_name, part.function_file,
+                   part.function_line.tolist(), strict=True)  # fmt: skip
+        numbers.append(np.asarray([rows.setdefault(key, len(rows)) for key in keys], np.int64))
+    kinds, modules, names, files, lines = zip(*rows, strict=True) if rows else ((),) * 5
+    overflow = {name: np.zeros(len(rows), np.int64) for name in ("overflow_calls", "overflow_resumes")}
+    for part, number in zip(parts, numbers, strict=True):
+        for name, total in overflow.items():
+            np.add.at(total, number, getattr(part, name))
+    context_base = np.cumsum([0] + [len(part.parent) for part in parts])
+    thread_base = np.cumsum([0] + [len(part.thread_name) for part in parts])
+
+    def joined(name: str, change=lambda values, _number: values) -> np.ndarray:
+        return np.concatenate([change(getattr(part, name), n) for n, part in enumerate(parts)])
+
+    followed: dict[tuple[int, int], tuple[int, int]] = {}
+    for part, number in zip(parts, numbers, strict=True):
+        for function, line, hits, self_ns in zip(
+            number[part.line_function].tolist() if len(part.line_function) else [], part.line_number.tolist(),
+            part.line_hits.tolist(), part.line_self_ns.tolist(), strict=True,
+        ):  # fmt: skip
+            before = followed.get((function, line), (0, 0))
+            followed[function, line] = (before[0] + hits, before[1] + self_ns)
+    by_line = np.asarray([(*key, *value) for key, value in followed.items()], np.int64).reshape(-1, 4)
+    flags = 0
+    for part in parts:
+        flags |= part.facts.flags
+    return RunTables(
+        function_kind=np.asarray(kinds, np.int32),
+        function_name=tuple(names),
+        function_module=tuple(modules),
+        function_file=tuple(files),
+        function_line=np.asarray(lines, np.int32),
+        parent=joined("parent", lambda values, n: np.where(values >= 0, values + context_base[n], -1)).astype(np.int32),
+        function=joined("function", lambda values, n: numbers[n][values]).astype(np.int32),
+        thread=joined("thread", lambda values, n: values + thread_base[n]).astype(np.int32),
+        thread_name=tuple(name for part in parts for name in part.thread_name),
+        line_function=by_line[:, 0].astype(np.int32),
+        line_number=by_line[:, 1].astype(np.int32),
+        line_hits=by_line[:, 2],
+        line_self_ns=by_line[:, 3],
+        facts=replace(first.facts, flags=flags),
+        **overflow,
+        **{name: joined(name) for name in ("line", "calls", "resumes", "self_ns", "brief_ns", "waiting_ns", "thread_process")},
+    )

@@ -58,7 +58,7 @@ def test_same_output_and_the_same_counts_twice(name, tmp_path):
         assert (recorded.stdout, recorded.returncode) == (plain.stdout, 0)
         facts = json.loads(ricerca("rank", studies / f"{number}.ricerca", "--json").stdout)
         found.append({
-            (row["function"], row["file"], row["line"]): (row["calls"], row["first_entry_calls"], row["resumes"])
+            (row["function"], row["module"], row["file"], row["line"]): (row["calls"], row["first_entry_calls"], row["resumes"])
             for row in facts["functions"]
         })  # fmt: skip
         assert facts["complete"]

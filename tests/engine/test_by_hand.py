@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from ricerca.engine.believable import speedup, spread
+from ricerca.engine.believable import rank_sum_p, speedup, spread
 from ricerca.engine.comparison import compare
 from ricerca.engine.layers import layers_of
 from ricerca.engine.lines import line_figures
@@ -146,9 +146,29 @@ def test_verdicts_need_runs_that_lie_apart():
     few = speedup([100, 100], [50, 50])
     assert (few.verdict, few.interval, few.ratio) == ("unknown", None, 2.0)
     assert speedup([], [1]).verdict == "unknown"
+    outlier = speedup([256, 250, 190, 260, 270], [100, 102, 200, 98, 101])
+    assert outlier.verdict == "faster"
     same = speedup([100] * 5, [100] * 5)
     assert (same.verdict, same.ratio) == ("no difference", 1.0)
     assert spread([5]) is None
+
+
+def test_rank_sum_probabilities_agree_with_counting_all_orders():
+    from itertools import combinations
+
+    for n, m in ((2, 3), (4, 4), (5, 3)):
+        ranks = range(n + m)
+        found = {}
+        for chosen in combinations(ranks, n):
+            u = sum(a > b for a in chosen for b in ranks if b not in chosen)
+            found[u] = found.get(u, 0) + 1
+        for chosen in combinations(ranks, n):
+            others = [rank for rank in ranks if rank not in chosen]
+            u = min(sum(a > b for a in chosen for b in others), sum(a < b for a in chosen for b in others))
+            expected = min(1.0, 2 * sum(count for value, count in found.items() if value <= u) / sum(found.values()))
+            assert rank_sum_p(list(chosen), others) == pytest.approx(expected)
+    assert rank_sum_p(range(40), range(100, 140)) < 1e-6
+    assert rank_sum_p([1] * 40, [1] * 40) > 0.9
 
 
 def test_layers_are_told_by_place():

@@ -142,17 +142,17 @@ def not_nested(group: np.ndarray, end: np.ndarray) -> np.ndarray:
     return result
 
 
-def _depths(parent: np.ndarray) -> np.ndarray:
-    """Depth of each context by doubling steps towards the root: O(n log depth)."""
-    depth = (parent >= 0).astype(np.int64)
+def _sums_to_root(values: np.ndarray, parent: np.ndarray) -> np.ndarray:
+    """Sum of values from each context up to its root, by doubling steps: O(n log depth)."""
+    total = values.astype(np.int64)
     jump = parent.astype(np.int64)
     while (jump >= 0).any():
         live = np.flatnonzero(jump >= 0)
         target = jump[live]
-        step = depth[target]
-        depth[live] += step
+        step = total[target]
+        total[live] += step
         jump[live] = jump[target]
-    return depth
+    return total
 
 
 def _sizes(parent: np.ndarray, depth: np.ndarray) -> np.ndarray:
@@ -170,22 +170,14 @@ def _places(parent: np.ndarray, size: np.ndarray) -> np.ndarray:
     """Place of each context in preorder; siblings, and roots, keep their order.
 
     A context comes one after its parent and after the subtrees of its earlier siblings, so its
-    place is the sum of such steps up to the root: by doubling, O(n log depth).
+    place is the sum of such steps up to the root.
     """
     order = np.argsort(parent, kind="stable")
     before = np.cumsum(size[order]) - size[order]
     first = np.searchsorted(parent[order], parent[order], side="left")
-    place = np.empty(len(parent), np.int64)
-    place[order] = before - before[first]
-    place += parent >= 0
-    jump = parent.astype(np.int64)
-    while (jump >= 0).any():
-        live = np.flatnonzero(jump >= 0)
-        target = jump[live]
-        step = place[target]
-        place[live] += step
-        jump[live] = jump[target]
-    return place
+    step = np.empty(len(parent), np.int64)
+    step[order] = before - before[first]
+    return _sums_to_root(step + (parent >= 0), parent)
 
 
 def build_profile(tables: RunTables, layers: tuple[str, ...] | None = None, plain_ns: int | None = None) -> Profile:
@@ -200,7 +192,7 @@ def build_profile(tables: RunTables, layers: tuple[str, ...] | None = None, plai
         Name of the layer of each function; "mine" for all when left out.
     """
     count = len(tables.parent)
-    depth = _depths(tables.parent)
+    depth = _sums_to_root(tables.parent >= 0, tables.parent)
     size = _sizes(tables.parent, depth)
     place = _places(tables.parent, size)
     order = np.empty(count, np.int64)

@@ -1,0 +1,59 @@
+"""The native part: the installed one, one compiled on first use, and what is said where there is none."""
+
+from __future__ import annotations
+
+import sys
+
+import pytest
+from conftest import python_of
+
+from ricerca.errors import EnvironmentProblem, InputError
+from ricerca.runner import native
+
+
+def test_the_own_interpreter_uses_the_installed_build():
+    tag, path = native.native_setting(sys.executable).split("=")
+    assert tag == sys.implementation.cache_tag
+    assert "_native" in path
+
+
+@pytest.mark.parametrize("version", ["3.9", "3.12", "3.13"])
+def test_others_are_compiled_once_and_kept(version, tmp_path, monkeypatch):
+    python = python_of(version)
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
+    first = native.native_for(python)
+    assert first.startswith(str(tmp_path))
+    monkeypatch.setenv("CC", "/no/compiler")
+    assert native.native_for(python) == first
+
+
+def test_an_interpreter_says_what_it_is():
+    found = native.ask(sys.executable)
+    assert found.version == sys.version_info[:3]
+    assert found.cache_tag == sys.implementation.cache_tag
+
+
+def test_a_version_that_is_too_old_is_named(monkeypatch):
+    monkeypatch.setattr(native, "_is_own", lambda _python: False)
+    monkeypatch.setattr(native, "SUPPORTED", ((3, 20), (3, 21)))
+    with pytest.raises(InputError, match=r"cannot be recorded\. Use a Python 3\.20 to 3\.21"):
+        native.native_for(sys.executable)
+
+
+def test_a_missing_or_failing_compiler_is_said(tmp_path, monkeypatch):
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
+    monkeypatch.setenv("PATH", str(tmp_path))
+    monkeypatch.delenv("CC", raising=False)
+    found = native.ask(sys.executable)
+    with pytest.raises(EnvironmentProblem, match="no C compiler"):
+        native.compile_native(found)
+    monkeypatch.setenv("CC", "/bin/false")
+    with pytest.raises(EnvironmentProblem, match="could not be compiled"):
+        native.compile_native(found)
+    assert list((tmp_path / "ricerca" / "native").iterdir()) == []
+
+
+@pytest.mark.parametrize("program", ["/bin/true", "/bin/cat", "/no/such"])
+def test_what_is_no_python_is_refused(program):
+    with pytest.raises(InputError, match="does not answer like a Python"):
+        native.ask(program)

@@ -355,6 +355,41 @@ def test_editor_is_the_one_of_the_environment(window, monkeypatch, tmp_path, qtb
     assert told.read_text().endswith("job.py")
 
 
+def test_a_line_opens_at_that_line(window, monkeypatch):
+    opened = []
+    monkeypatch.setattr("ricerca.desk.dossier.open_at", lambda file, line: opened.append((Path(file).name, line)))
+    window.show_page(1)
+    lines = window.state.view.loaded.lines
+    row = next(n for n, line in enumerate(lines.line) if line == 7)
+    window.lines.table.select(-1)
+    window.lines.table.chosen.emit(row)
+    QTest.keyClick(window, Qt.Key.Key_E, Qt.KeyboardModifier.ControlModifier)
+    window.state.take_in_hand(number_of(window, "inner"))
+    source = window.dossier.source
+    QTest.mouseDClick(source.viewport(), Qt.MouseButton.LeftButton, pos=QPoint(120, 25))
+    assert opened == [("job.py", 7), ("job.py", 4)]
+
+
+def test_a_program_that_will_not_end_is_ended_by_force(open_window, copy, qtbot):
+    stubborn = "import signal, time\nsignal.signal(signal.SIGTERM, signal.SIG_IGN)\ndef tick():\n    time.sleep(0.01)\nwhile True: tick()\n"
+    (copy.parent / "stubborn.py").write_text(stubborn)
+    window = open_window(copy)
+    window.new_round()
+    sheet = window.sheet
+    sheet.program.setText("stubborn.py")
+    sheet.cwd.setText(str(copy.parent))
+    sheet.arguments.setText("")
+    sheet.plain.setValue(0)
+    qtbot.mouseClick(sheet.record, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: sheet.leaders._glance is not None and len(sheet.leaders._glance.leaders) > 0, timeout=20_000)
+    qtbot.mouseClick(sheet.finish, Qt.MouseButton.LeftButton)
+    assert sheet.finish.text() == "End it by force"
+    with qtbot.waitSignal(sheet.made, timeout=20_000):
+        qtbot.mouseClick(sheet.finish, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: window.state.number == 3 and window.state.view.loaded.round.number == 3, timeout=20_000)
+    assert "SIGKILL" in window.status.text()
+
+
 def test_themes_change_while_open(window):
     for choice in ("dark", "light"):
         window.wear(choice)

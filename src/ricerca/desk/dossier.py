@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import html
+from pathlib import Path
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
@@ -35,7 +36,7 @@ class Dossier(QFrame):
         self.open_button = QPushButton("Open in editor")
         self.open_button.setObjectName("quiet")
         self.open_button.setToolTip("Open the file at this function in $VISUAL, or the system's editor (Ctrl+E).")
-        self.open_button.clicked.connect(self.open_file)
+        self.open_button.clicked.connect(lambda _checked: self.open_file())
         self.sentence = QLabel()
         self.sentence.setWordWrap(True)
         self.sentence.setTextFormat(Qt.TextFormat.RichText)
@@ -44,6 +45,7 @@ class Dossier(QFrame):
         self.source_head = QLabel("source as recorded")
         self.source_head.setObjectName("heading")
         self.source = SourceView(state.workers)
+        self.source.line_chosen.connect(self.open_file)
         row = QHBoxLayout()
         row.addWidget(self.place, 1)
         row.addWidget(self.open_button)
@@ -85,14 +87,15 @@ class Dossier(QFrame):
         self.fan.show_function(view, function)
         self.source.show_function(view, function)
 
-    def open_file(self) -> None:
-        """Open the file of the function in hand."""
+    def open_file(self, line: int = 0) -> None:
+        """Open the file of the function in hand: at the line given, else at that in hand, else where the function begins."""
         view, function = self._state.view, self._state.in_hand
         if view is None or function < 0:
             return
         table = view.loaded.profile.functions
         try:
-            open_at(table.file[function], int(table.first_line[function]))
+            file = Path(view.loaded.round.subject.cwd, table.file[function])
+            open_at(str(file), line or self._state.line_in_hand or int(table.first_line[function]))
         except (RicercaError, OSError) as problem:
             self.failed.emit(str(problem))
 

@@ -29,6 +29,7 @@ class LinesPage(QWidget):
         if view is None:
             return
         self._state.take_in_hand(int(view.loaded.lines.function[row]))
+        self._state.line_in_hand = int(view.loaded.lines.line[row])
 
     def _fill(self) -> None:
         view = self._state.view

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import signal
 import subprocess
 import tempfile
 import time
@@ -65,9 +66,9 @@ class RecorderThread(QThread):
         finally:
             self._output.close()
 
-    def finish_now(self) -> None:
-        """End the program; what was recorded till then is kept."""
-        self.session.finish_now()
+    def finish_now(self, by_force: bool = False) -> None:
+        """Ask the program to end, or make it; what was recorded till then is kept."""
+        self.session.finish_now(signal.SIGKILL if by_force else signal.SIGTERM)
 
     def _look(self) -> None:
         if time.monotonic() - self._last > LOOK_SECONDS:

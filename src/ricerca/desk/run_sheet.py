@@ -51,6 +51,7 @@ class RunSheet(QWidget):
         self._study: Path | None = None
         self._thread: RecorderThread | None = None
         self._subjects: list[Subject] = []
+        self._asked_to_end = False
         self._stack = QStackedLayout(self)
         self._stack.addWidget(self._make_form())
         self._stack.addWidget(self._make_progress())
@@ -265,7 +266,8 @@ class RunSheet(QWidget):
         self.leaders.show_glance(None)
         self.step.setText("Starting")
         self.facts.setText("")
-        self.finish.setEnabled(True)
+        self._asked_to_end = False
+        self.finish.setText("Finish now")
         self._stack.setCurrentIndex(1)
         self._thread = RecorderThread(plan, self)
         self._thread.progressed.connect(self._show)
@@ -292,8 +294,10 @@ class RunSheet(QWidget):
 
     def _finish(self) -> None:
         if self._thread is not None:
-            self.finish.setEnabled(False)
-            self._thread.finish_now()
+            self._thread.finish_now(by_force=self._asked_to_end)
+            self._asked_to_end = True
+            self.finish.setText("End it by force")
+            self.finish.setToolTip("The program was asked to end. If it does not, this makes it; what was recorded is kept.")
 
     def _end_thread(self) -> Plan | None:
         thread, self._thread = self._thread, None
@@ -322,7 +326,9 @@ class RunSheet(QWidget):
         """At closing time: end the program and wait until what there is has been kept."""
         if self._thread is not None:
             self._thread.finish_now()
-            self._thread.wait(20_000)
+            if not self._thread.wait(3_000):
+                self._thread.finish_now(by_force=True)
+                self._thread.wait(20_000)
             self._thread = None
 
 

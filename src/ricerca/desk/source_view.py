@@ -5,8 +5,8 @@ from __future__ import annotations
 from functools import lru_cache
 
 import numpy as np
-from PyQt6.QtCore import QEvent, QPoint, QRect, QRectF, Qt
-from PyQt6.QtGui import QColor, QHelpEvent, QPainter, QPaintEvent
+from PyQt6.QtCore import QEvent, QPoint, QRect, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QColor, QHelpEvent, QMouseEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QAbstractScrollArea, QToolTip, QWidget
 
 from ricerca.desk import theme
@@ -43,7 +43,9 @@ def coloured(text: str) -> tuple[tuple[tuple[str, str], ...], ...]:
 
 
 class SourceView(QAbstractScrollArea):
-    """Painted line by line; only what is in sight is drawn."""
+    """Painted line by line; only what is in sight is drawn. A double click chooses a line to open."""
+
+    line_chosen = pyqtSignal(int)
 
     def __init__(self, workers: Workers, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -185,6 +187,11 @@ class SourceView(QAbstractScrollArea):
                 QToolTip.hideText()
             return True
         return super().viewportEvent(event)
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        row = (int(event.position().y()) + self.verticalScrollBar().value()) // LINE_PX
+        if 0 <= row < len(self._lines):
+            self.line_chosen.emit(self._first + row)
 
     def _explain(self, line: int) -> str:
         figures = self._figures.get(line)

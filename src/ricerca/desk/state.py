@@ -93,6 +93,8 @@ class DeskState(QObject):
         self.number: int | None = None
         self.against: int | None = None
         self.in_hand = -1
+        self.line_in_hand = 0
+        """Line chosen within the function in hand, 0 for none."""
         self._wanted_hand: tuple[str, str] | None = None
         workers.failed.connect(self.failed)
 
@@ -209,6 +211,7 @@ class DeskState(QObject):
 
     def take_in_hand(self, function: int) -> None:
         """Show a function in the dossier and on every page."""
+        self.line_in_hand = 0
         if self.view is None or function == self.in_hand or not 0 <= function < len(self.view.loaded.profile.functions):
             return
         self.in_hand = function

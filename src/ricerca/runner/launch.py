@@ -90,6 +90,7 @@ class Execution:
                  stdin: IO | int | None = None, stdout: IO | int | None = None, stderr: IO | int | None = None,
                  own_group: bool = False) -> None:  # fmt: skip
         self.recording = recording
+        self._own_group = own_group
         self._stamp = stamp
         self._started_unix_ns = time.time_ns()
         try:
@@ -102,10 +103,10 @@ class Execution:
         self._started_ns = time.clock_gettime_ns(time.CLOCK_MONOTONIC)
 
     def signal(self, number: int) -> None:
-        """Send the program a signal; nothing happens when it is gone."""
+        """Send the program a signal, and its children where it has a group of its own; nothing happens when it is gone."""
         if self.process.returncode is None:
             try:
-                os.kill(self.process.pid, number)
+                (os.killpg if self._own_group else os.kill)(self.process.pid, number)
             except ProcessLookupError:
                 return
 

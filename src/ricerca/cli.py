@@ -8,6 +8,7 @@ import resource
 import signal
 import sys
 import tempfile
+import traceback
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any, TypeVar
@@ -15,7 +16,7 @@ from typing import Any, TypeVar
 import click
 
 from ricerca import __version__
-from ricerca.errors import InputError, RicercaError
+from ricerca.errors import InputError, InternalError, RicercaError
 
 OWN_ERROR = 2
 _UNITS = {"": 1, "K": 1 << 10, "M": 1 << 20, "G": 1 << 30}
@@ -52,9 +53,15 @@ class _Group(click.Group):
         except RicercaError as problem:
             click.echo(f"ricerca: {problem}", err=True)
             ctx.exit(OWN_ERROR)
+        except (click.ClickException, click.exceptions.Exit, click.Abort):
+            raise
         except BrokenPipeError:  # as when piped into head
             os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
             ctx.exit(0)
+        except Exception:
+            traceback.print_exc()
+            click.echo(f"ricerca: {InternalError('Ricerca made a mistake.', 'Please report the lines above.')}", err=True)
+            ctx.exit(OWN_ERROR)
 
 
 @click.group(cls=_Group, invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})

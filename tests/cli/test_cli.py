@@ -191,6 +191,20 @@ def test_selftest_tries_everything(tmp_path):
     assert "trial recording" in ricerca("selftest", cwd=tmp_path).stdout
 
 
+def test_our_own_mistake_is_told_from_theirs(monkeypatch, study):
+    from click.testing import CliRunner
+
+    from ricerca import cli
+
+    def broken(*_: object) -> None:
+        raise ZeroDivisionError
+
+    monkeypatch.setattr(cli, "_load", broken)
+    done = CliRunner().invoke(cli.main, ["rank", str(study)])
+    assert done.exit_code == 2
+    assert "Ricerca made a mistake" in done.output
+
+
 def test_a_closed_pipe_is_no_error(study):
     shell = f"{' '.join(RICERCA)} rank {study} --json | head -c 20"
     done = subprocess.run(["bash", "-o", "pipefail", "-c", shell], capture_output=True, text=True)

@@ -153,6 +153,17 @@ def test_dossier_says_calls_places_and_change(window):
     assert any(blade.name == "work" and blade.calls == "36 of 36" for blade in window.dossier.fan._blades)
 
 
+def test_signs_that_look_like_tags_are_shown(window):
+    window.state.take_in_hand(number_of(window, "<module>"))
+    text = window.dossier.sentence.text()
+    assert "<0.1" not in text
+    assert "of the run" in text
+    assert window.dossier.title.text() == "<module>"
+    told = [window.functions.table.model.data(window.functions.table.model.index(row, 1), Qt.ItemDataRole.ToolTipRole)
+            for row in range(window.functions.table.model.rowCount())]  # fmt: skip
+    assert any("&lt;module&gt;" in text for text in told)
+
+
 def test_fan_is_walked_with_keys(window):
     window.state.take_in_hand(number_of(window, "inner"))
     fan = window.dossier.fan

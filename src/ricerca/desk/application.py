@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import signal
 import sys
+import traceback
+from functools import partial
 from pathlib import Path
+from types import TracebackType
 
 from PyQt6.QtCore import QCoreApplication, QSettings, QTimer
 from PyQt6.QtWidgets import QApplication
@@ -35,6 +38,13 @@ def dress(app: QApplication, settings: QSettings) -> None:
     theme.apply(app, themes.get(str(choice)) or theme.system_theme(app))
 
 
+def _say_mistake(window: Window, kind: type[BaseException], problem: BaseException, trace: TracebackType | None) -> None:
+    """Our own mistake in the interface must not end the window, where a round may be under way."""
+    text = "".join(traceback.format_exception(kind, problem, trace))
+    sys.stderr.write(text)
+    window.say(f"Ricerca made a mistake; what is stored is not harmed. Please report this: {text[-600:]}")
+
+
 def run_desk(path: Path | None) -> int:
     """Show the window until it is closed. Returns the exit status."""
     app = make_application()
@@ -47,6 +57,7 @@ def run_desk(path: Path | None) -> int:
             lambda _scheme: window.wear("system") if settings.value("window/theme", "system") == "system" else None
         )
     window.show()
+    sys.excepthook = partial(_say_mistake, window)
     # Python handles signals only while it runs: a slow timer gives it the chance, so that Ctrl+C ends the window.
     signal.signal(signal.SIGINT, lambda *_: window.close())
     heartbeat = QTimer(window)

@@ -14,6 +14,7 @@ from ricerca.desk.fan import Fan
 from ricerca.desk.functions_page import place_text
 from ricerca.desk.source_view import SourceView
 from ricerca.desk.state import DeskState, View
+from ricerca.desk.tips import tip
 from ricerca.engine.neighbours import neighbours
 from ricerca.engine.ranking import ceiling
 from ricerca.errors import RicercaError
@@ -30,9 +31,11 @@ class Dossier(QFrame):
         self._state = state
         self.title = QLabel()
         self.title.setFont(theme.font(theme.TITLE_PX, bold=True))
+        self.title.setTextFormat(Qt.TextFormat.PlainText)
         self.title.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         self.place = QLabel()
         self.place.setObjectName("soft")
+        self.place.setTextFormat(Qt.TextFormat.PlainText)
         self.open_button = QPushButton("Open in editor")
         self.open_button.setObjectName("quiet")
         self.open_button.setToolTip("Open the file at this function in $VISUAL, or the system's editor (Ctrl+E).")
@@ -78,14 +81,15 @@ class Dossier(QFrame):
         name = table.name[function]
         metrics = self.title.fontMetrics()
         self.title.setText(metrics.elidedText(name, Qt.TextElideMode.ElideMiddle, max(self.width() - 40, 200)))
-        self.title.setToolTip(name)
+        self.title.setToolTip(tip(name))
         place = place_text(table.file[function], int(table.first_line[function]), table.module[function])
         self.place.setText(f"{place} · {table.layer[function]}")
-        self.place.setToolTip(table.file[function] or table.module[function])
+        self.place.setToolTip(tip(table.file[function] or table.module[function]))
         self.open_button.setVisible(bool(table.file[function]) and not table.file[function].startswith("<"))
         self.sentence.setText(sentence(view, function))
         self.fan.show_function(view, function)
         self.source.show_function(view, function)
+        self.source_head.setText(self.source.heading)
 
     def open_file(self, line: int = 0) -> None:
         """Open the file of the function in hand: at the line given, else at that in hand, else where the function begins."""
@@ -110,7 +114,7 @@ def sentence(view: View, function: int) -> str:
     said = f"Called <span style='font-weight:600'>{plural(calls, 'time')}</span>"
     if places:
         said += f" from {plural(places, 'place')}"
-    said += f"; its own body takes <span style='font-weight:600'>{time_text(own)}</span>, {share_text(own / total)} of the run"
+    said += f"; its own body takes <span style='font-weight:600'>{time_text(own)}</span>, {html.escape(share_text(own / total))} of the run"
     said += f", with what it calls {time_text(whole)}." if whole > own else "."
     gain = ceiling(own, total)
     if own / total >= 0.02:

@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QToolTip, QWidget
 
 from ricerca.desk import theme
 from ricerca.desk.state import View
+from ricerca.desk.tips import tip
 from ricerca.engine.neighbours import Neighbour, neighbours
 from ricerca.wording import count_text, plural, time_text
 
@@ -170,7 +171,7 @@ class Fan(QWidget):
             self._marked = number
             self.update()
         if number >= 0:
-            QToolTip.showText(event.globalPosition().toPoint(), self._blades[number].explain, self)
+            QToolTip.showText(event.globalPosition().toPoint(), tip(self._blades[number].explain), self)
 
     def leaveEvent(self, _event: object) -> None:
         self._marked = -1

@@ -25,6 +25,7 @@ from PyQt6.QtWidgets import (
 
 from ricerca.desk import theme
 from ricerca.desk.painting import change_colour, paint_bar, paint_mark
+from ricerca.desk.tips import tip
 from ricerca.wording import time_text
 
 ROW_PX = 30
@@ -164,7 +165,7 @@ class FigureModel(QAbstractTableModel):
             side = Qt.AlignmentFlag.AlignLeft if column.left else Qt.AlignmentFlag.AlignRight
             return side | Qt.AlignmentFlag.AlignVCenter
         if role == Qt.ItemDataRole.ToolTipRole:
-            return column.explain(row) if column.explain else None
+            return tip(column.explain(row)) if column.explain else None
         return None
 
 

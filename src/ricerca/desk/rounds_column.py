@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import html
+
 from PyQt6.QtCore import QPoint, QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QContextMenuEvent, QFontMetrics, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QFrame, QInputDialog, QLabel, QMenu, QPushButton, QScrollArea, QToolTip, QVBoxLayout, QWidget
@@ -9,6 +11,7 @@ from PyQt6.QtWidgets import QFrame, QInputDialog, QLabel, QMenu, QPushButton, QS
 from ricerca.desk import theme
 from ricerca.desk.painting import paint_mark
 from ricerca.desk.state import DeskState
+from ricerca.desk.tips import tip
 from ricerca.engine.believable import median_ns, spread
 from ricerca.study.store import LINE, RECORDED, Round, Study
 from ricerca.wording import factor_text, plural, share_text, time_text
@@ -124,7 +127,7 @@ class Cards(QWidget):
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         one = self._at(event.position().y())
         if one is not None:
-            QToolTip.showText(event.globalPosition().toPoint(), describe(one), self)
+            QToolTip.showText(event.globalPosition().toPoint(), tip(describe(one)), self)
 
     def contextMenuEvent(self, event: QContextMenuEvent) -> None:
         one = self._at(event.pos().y())
@@ -222,7 +225,9 @@ class RoundsColumn(QFrame):
         names = ", ".join(file.rsplit("/", 1)[-1] for file in files[:3]) + (f" and {len(files) - 3} more" if len(files) > 3 else "")
         last = self._state.rounds[-1].number if self._state.rounds else 0
         verb = "has" if len(files) == 1 else "have"
-        self.notice_text.setText(f"<span style='font-weight:600'>{names}</span> {verb} changed since round {last}. Record what it gained?")
+        self.notice_text.setText(
+            f"<span style='font-weight:600'>{html.escape(names)}</span> {verb} changed since round {last}. Record what it gained?"
+        )
 
     def _rename(self, number: int) -> None:
         one = next(one for one in self._state.rounds if one.number == number)

@@ -94,6 +94,7 @@ class RunSheet(QWidget):
         self.expected.setWordWrap(True)
         self.problem = QLabel()
         self.problem.setWordWrap(True)
+        self.problem.setTextFormat(Qt.TextFormat.PlainText)
         self.record = QPushButton("Record")
         self.record.setObjectName("main")
         self.record.clicked.connect(self._start)

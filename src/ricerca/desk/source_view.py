@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QAbstractScrollArea, QToolTip, QWidget
 from ricerca.desk import theme
 from ricerca.desk.painting import paint_bar
 from ricerca.desk.state import View
+from ricerca.desk.tips import tip
 from ricerca.desk.work import Workers
 from ricerca.engine.source import span_of
 from ricerca.wording import count_text, plural, time_text
@@ -19,6 +20,7 @@ from ricerca.wording import count_text, plural, time_text
 LINE_PX = 20
 BAR_ROOM_PX = 52
 NUMBER_ROOM_PX = 44
+HITS_ROOM_PX = 66
 MOST_COLOURED = 20_000
 
 
@@ -117,7 +119,7 @@ class SourceView(QAbstractScrollArea):
     def _measure(self) -> None:
         metrics = theme.metrics(theme.CODE_PX, mono=True)
         longest = max((sum(len(piece) for _kind, piece in line) for line in self._lines), default=0)
-        width = BAR_ROOM_PX + NUMBER_ROOM_PX + longest * metrics.horizontalAdvance("m") + 16
+        width = BAR_ROOM_PX + self._hits_room + NUMBER_ROOM_PX + longest * metrics.horizontalAdvance("m") + 16
         height = len(self._lines) * LINE_PX
         self.verticalScrollBar().setRange(0, max(0, height - self.viewport().height()))
         self.verticalScrollBar().setPageStep(self.viewport().height())
@@ -150,7 +152,8 @@ class SourceView(QAbstractScrollArea):
     def _paint_line(self, painter: QPainter, number: int, y: int) -> None:
         colours = theme.now()
         line = self._first + number
-        code_left = BAR_ROOM_PX + NUMBER_ROOM_PX
+        number_left = BAR_ROOM_PX + self._hits_room
+        code_left = number_left + NUMBER_ROOM_PX
         painter.save()
         painter.setClipRect(QRect(code_left, y, self.viewport().width(), LINE_PX))
         painter.setFont(theme.font(theme.CODE_PX, mono=True))
@@ -166,12 +169,12 @@ class SourceView(QAbstractScrollArea):
         painter.restore()
         painter.setFont(theme.font(theme.SMALL_PX))
         figures = self._figures.get(line)
+        right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         painter.setPen(QColor(colours.ink if figures else colours.soft))
-        painter.drawText(
-            QRect(BAR_ROOM_PX, y, NUMBER_ROOM_PX - 10, LINE_PX),
-            Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
-            str(line),
-        )
+        painter.drawText(QRect(number_left, y, NUMBER_ROOM_PX - 10, LINE_PX), right, str(line))
+        if figures and figures[2] >= 0:
+            painter.setPen(QColor(colours.soft))
+            painter.drawText(QRect(BAR_ROOM_PX, y, self._hits_room - 4, LINE_PX), right, count_text(figures[2]))
         if figures:
             own, called, _hits = figures
             paint_bar(painter, QRectF(4, y, BAR_ROOM_PX - 6, LINE_PX), self._longest, max(own, 0), max(own, 0) + called,
@@ -182,7 +185,7 @@ class SourceView(QAbstractScrollArea):
             line = self._first + (event.pos().y() + self.verticalScrollBar().value()) // LINE_PX
             text = self._explain(line)
             if text:
-                QToolTip.showText(event.globalPos(), text, self)
+                QToolTip.showText(event.globalPos(), tip(text), self)
             else:
                 QToolTip.hideText()
             return True
@@ -204,7 +207,12 @@ class SourceView(QAbstractScrollArea):
             said += f"; {time_text(self._base[line])} in the round compared against (dashed)"
         return said + "."
 
-    def hits_text(self, line: int) -> str:
-        """Hits of a line as shown, empty where they were not recorded."""
-        hits = self._figures.get(line, (0, 0, -1))[2]
-        return count_text(hits) if hits >= 0 else ""
+    @property
+    def heading(self) -> str:
+        """What the columns are."""
+        return "source as recorded: time, hits, line" if self._hits_room else "source as recorded"
+
+    @property
+    def _hits_room(self) -> int:
+        """Room for the hits, where any line of the function was followed."""
+        return HITS_ROOM_PX if any(hits >= 0 for _own, _called, hits in self._figures.values()) else 0

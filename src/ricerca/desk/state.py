@@ -211,7 +211,7 @@ class DeskState(QObject):
 
     def take_in_hand(self, function: int) -> None:
         """Show a function in the dossier and on every page."""
-        self.line_in_hand = 0
+        self.line_in_hand, function = 0, int(function)
         if self.view is None or function == self.in_hand or not 0 <= function < len(self.view.loaded.profile.functions):
             return
         self.in_hand = function

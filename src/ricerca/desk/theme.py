@@ -14,7 +14,6 @@ from ricerca.engine.layers import BUILTINS, LIBRARY, MINE, PACKAGES
 
 SANS, MONO = "IBM Plex Sans", "IBM Plex Mono"
 TEXT_PX, SMALL_PX, TITLE_PX, CODE_PX = 14, 12, 18, 13
-GRID = 8
 
 
 @dataclass(frozen=True)

@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTreeView, QVBoxLayo
 from ricerca.desk.figure_table import ROW_PX, Bar, Cell, FigureDelegate
 from ricerca.desk.functions_page import place_text
 from ricerca.desk.state import DeskState, View
+from ricerca.desk.tips import tip
 from ricerca.engine.tree import children, context_of, heaviest_path, path_to, roots
 from ricerca.engine.view import match_children
 from ricerca.wording import count_text, plural, share_text, time_text
@@ -157,7 +158,7 @@ class TreeModel(QAbstractItemModel):
                     "calls": count_text(calls)}.get(column)  # fmt: skip
         if role == Qt.ItemDataRole.ToolTipRole:
             share = share_text(inclusive / max(profile.total_ns, 1))
-            return f"{time_text(inclusive)} here and below, {share} of the run; {time_text(own)} of it here; {plural(calls, 'call')}."
+            return tip(f"{time_text(inclusive)} here and below, {share} of the run; {time_text(own)} of it here; {plural(calls, 'call')}.")
         return None
 
     def cell(self, index: QModelIndex) -> Cell:
@@ -189,7 +190,7 @@ class TreeModel(QAbstractItemModel):
         line = int(self._view.loaded.profile.line[node.context])
         if role == Qt.ItemDataRole.ToolTipRole:
             place = place_text(table.file[function], int(table.first_line[function]), table.module[function])
-            return f"{table.name[function]} ({place})" + (f", called from line {line}" if line else "")
+            return tip(f"{table.name[function]} ({place})" + (f", called from line {line}" if line else ""))
         return None
 
 

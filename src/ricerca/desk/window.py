@@ -35,6 +35,7 @@ from ricerca.desk.run_sheet import RunSheet
 from ricerca.desk.source_view import coloured
 from ricerca.desk.start_page import StartPage
 from ricerca.desk.state import DeskState
+from ricerca.desk.tips import tip
 from ricerca.desk.tree_page import TreePage
 from ricerca.desk.watching import Watcher
 from ricerca.desk.work import Workers
@@ -130,6 +131,7 @@ class Window(QMainWindow):
         self.notice.setObjectName("notice")
         self.notice_text = QLabel()
         self.notice_text.setWordWrap(True)
+        self.notice_text.setTextFormat(Qt.TextFormat.PlainText)
         self.notice_text.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         close = QPushButton("Close")
         close.setObjectName("quiet")
@@ -349,7 +351,7 @@ class Window(QMainWindow):
 
     def _on_study(self) -> None:
         self.title.setText(self.state.path.name)
-        self.title.setToolTip(str(self.state.path))
+        self.title.setToolTip(tip(str(self.state.path)))
         self.setWindowTitle(f"{self.state.path.stem} – Ricerca")
         self.outer.setCurrentWidget(self.desk)
         self._show_head()

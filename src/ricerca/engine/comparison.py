@@ -30,14 +30,6 @@ class Comparison:
         """Self time saved by each pair, negative where it was lost."""
         return self.self_ns[:, 0] - self.self_ns[:, 1]
 
-    def base_of(self, function: int) -> int:
-        """Row of the pair whose new side is this function, -1 where there is none."""
-        return self._row_of_new.get(function, -1)
-
-    @property
-    def _row_of_new(self) -> dict[int, int]:
-        return {match.new: row for row, match in enumerate(self.matches) if match.new >= 0}
-
 
 def _column(base: np.ndarray, new: np.ndarray, matches: tuple[Match, ...]) -> np.ndarray:
     rows = [(base[m.base] if m.base >= 0 else 0, new[m.new] if m.new >= 0 else 0) for m in matches]

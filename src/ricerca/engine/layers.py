@@ -6,7 +6,6 @@ import re
 from collections.abc import Sequence
 
 MINE, LIBRARY, PACKAGES, BUILTINS = "mine", "standard library", "packages", "builtins"
-LAYERS = (MINE, LIBRARY, PACKAGES, BUILTINS)
 
 _PACKAGES = re.compile(r"/(site|dist)-packages/")
 _LIBRARY = re.compile(r"/lib(64)?/python3(\.\d+)?/")

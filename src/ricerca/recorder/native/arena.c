@@ -235,15 +235,15 @@ void arena_close(arena *self)
     self->head->state = STATE_CLOSED;
 }
 
-/* Writes count bytes of the mapping at the same place of another file. */
-static int copy_part(const arena *self, int fd, uint64_t offset, uint64_t count)
+static int write_at(int fd, const uint8_t *bytes, uint64_t count, uint64_t offset)
 {
     while (count > 0) {
-        ssize_t done = pwrite(fd, self->base + offset, count, (off_t)offset);
+        ssize_t done = pwrite(fd, bytes, count, (off_t)offset);
         if (done < 0 && errno != EINTR) {
             return errno;
         }
         if (done > 0) {
+            bytes += done;
             offset += (uint64_t)done;
             count -= (uint64_t)done;
         }
@@ -251,14 +251,19 @@ static int copy_part(const arena *self, int fd, uint64_t offset, uint64_t count)
     return 0;
 }
 
+/* Copies what the header says at one moment: the parent goes on writing meanwhile, and rows that it adds
+ * later must not come along, or they would be found but not counted. */
 static int copy_tables(const arena *self, int fd)
 {
-    int failed = ftruncate(fd, (off_t)self->mapped_bytes) != 0 ? errno : copy_part(self, fd, 0, HEADER_BYTES);
+    uint8_t snapshot[HEADER_BYTES];
+    memcpy(snapshot, self->base, HEADER_BYTES);
+    int failed = ftruncate(fd, (off_t)self->mapped_bytes) != 0 ? errno : write_at(fd, snapshot, HEADER_BYTES, 0);
     for (int i = 0; i < TABLE_COUNT && !failed; i++) {
-        const table_row *row = &self->tables[i];
-        failed = posix_fallocate(fd, (off_t)row->offset_bytes, (off_t)row->allocated_bytes);
+        table_row row;
+        memcpy(&row, snapshot + DIRECTORY_OFFSET + (size_t)i * sizeof row, sizeof row);
+        failed = posix_fallocate(fd, (off_t)row.offset_bytes, (off_t)row.allocated_bytes);
         if (!failed) {
-            failed = copy_part(self, fd, row->offset_bytes, row->count * row->record_bytes);
+            failed = write_at(fd, self->base + row.offset_bytes, row.count * row.record_bytes, row.offset_bytes);
         }
     }
     return failed;
@@ -269,6 +274,7 @@ static void zero_counts(arena *self)
     for (uint64_t i = 1; i < self->tables[TABLE_CONTEXTS].count; i++) {
         context_record *record = &self->contexts[i];
         record->calls = record->resumes = record->self_ticks = record->waiting_ticks = record->brief_ticks = 0;
+        record->hint = 0;
     }
     for (uint64_t i = 1; i < self->tables[TABLE_FUNCTIONS].count; i++) {
         self->functions[i].overflow_calls = self->functions[i].overflow_resumes = 0;

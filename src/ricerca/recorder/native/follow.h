@@ -34,10 +34,17 @@ static inline uint32_t line_of_call(const stack_entry *caller)
     return caller->code->lines != NULL && unit < caller->code->unit_count ? caller->code->lines[unit] : 0;
 }
 
-/* Whether to record now; a forked child is followed at its first event. */
-static inline int awake(recorder *self, stack *thread)
+/* Whether to record now; a forked child is followed at its first event, and the clock read again. */
+static inline int awake(recorder *self, stack *thread, uint64_t *now)
 {
-    return __builtin_expect(self->active, 1) || (self->forked && thread != NULL && recorder_follow_fork(self, thread));
+    if (__builtin_expect(self->active, 1)) {
+        return 1;
+    }
+    if (!self->forked || thread == NULL || !recorder_follow_fork(self, thread)) {
+        return 0;
+    }
+    *now = clock_ticks();
+    return 1;
 }
 
 /* The interpreter ends without any more word when os._exit is called: its closing mark is made before. */

@@ -66,7 +66,7 @@ static PyObject *on_enter(PyObject *module, PyObject *const *args, Py_ssize_t co
     (void)count;
     uint64_t now = clock_ticks();
     recorder *self = current;
-    if (__builtin_expect(!awake(self, own), 0)) {
+    if (__builtin_expect(!awake(self, own, &now), 0)) {
         if (!waiting || !begins_program((PyCodeObject *)args[0], PyEval_GetGlobals()) || own_stack() == NULL) {
             Py_RETURN_NONE;
         }
@@ -89,7 +89,7 @@ static PyObject *on_leave(PyObject *module, PyObject *const *args, Py_ssize_t co
     (void)args;
     (void)count;
     uint64_t now = clock_ticks();
-    if (__builtin_expect(own != NULL && awake(current, own), 1)) {
+    if (__builtin_expect(own != NULL && awake(current, own, &now), 1)) {
         stack_leave(own, running_frame(), 0, now);
     }
     Py_RETURN_NONE;
@@ -109,7 +109,7 @@ static PyObject *on_call(PyObject *module, PyObject *const *args, Py_ssize_t cou
     (void)count;
     uint64_t now = clock_ticks();
     recorder *self = current;
-    if (own == NULL || !awake(self, own) || own->depth == 0 || !is_builtin(args[2], args[3])) {
+    if (own == NULL || !awake(self, own, &now) || own->depth == 0 || !is_builtin(args[2], args[3])) {
         Py_RETURN_NONE;
     }
     stack_book(own, now);
@@ -125,7 +125,7 @@ static PyObject *on_builtin_end(PyObject *module, PyObject *const *args, Py_ssiz
     (void)module;
     (void)count;
     uint64_t now = clock_ticks();
-    if (own != NULL && awake(current, own) && is_builtin(args[2], args[3])) {
+    if (own != NULL && awake(current, own, &now) && is_builtin(args[2], args[3])) {
         stack_leave(own, running_frame(), 1, now);
     }
     Py_RETURN_NONE;

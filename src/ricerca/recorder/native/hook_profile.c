@@ -140,7 +140,7 @@ static int profile_event(PyObject *capsule, PyFrameObject *frame, int what, PyOb
     uint64_t now = clock_ticks();
     stack *thread = ((stack **)capsule)[2]; /* PyCapsule's pointer, see check_capsule_layout */
     recorder *self = current;
-    if (__builtin_expect(!awake(self, thread), 0)) {
+    if (__builtin_expect(!awake(self, thread, &now), 0)) {
         return 0;
     }
     switch (what) {

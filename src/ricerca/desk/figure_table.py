@@ -316,7 +316,8 @@ class FigureTable(QWidget):
         self.select(self._wanted)
 
     def _on_current(self, index: QModelIndex, _before: QModelIndex) -> None:
-        if index.isValid() and index.row() < len(self.model.rows):
+        # a view that merely gets the keyboard makes its first row current without selecting it
+        if index.isValid() and index.row() < len(self.model.rows) and self.view.selectionModel().isSelected(index):
             self._wanted = int(self.model.rows[index.row()])
             self.chosen.emit(self._wanted)
 

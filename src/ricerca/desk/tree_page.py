@@ -55,11 +55,10 @@ class TreeModel(QAbstractItemModel):
 
     @staticmethod
     def _match_roots(view: View, firsts: np.ndarray) -> list[int]:
-        partner = {match.new: match.base for match in view.comparison.matches}
         left = [int(context) for context in roots(view.base.profile)]
         found = []
         for context in firsts:
-            wanted = partner.get(int(view.loaded.profile.function[context]), -1)
+            wanted = view.comparison.partner.get(int(view.loaded.profile.function[context]), -1)
             twin = next((c for c in left if int(view.base.profile.function[c]) == wanted), -1)
             if twin >= 0:
                 left.remove(twin)
@@ -261,7 +260,8 @@ class TreePage(QWidget):
 
     def _on_current(self, index: QModelIndex, _before: QModelIndex) -> None:
         node = self.model.node(index)
-        if not self._following and index.isValid() and node.context >= 0 and self._state.view:
+        chosen = index.isValid() and self.view.selectionModel().isSelected(index)  # and not merely current, as at a first focus
+        if not self._following and chosen and node.context >= 0 and self._state.view:
             self._following = True
             self._state.take_in_hand(int(self._state.view.loaded.profile.function[node.context]))
             self._following = False

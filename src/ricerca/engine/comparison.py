@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -29,6 +30,11 @@ class Comparison:
     def gain_ns(self) -> np.ndarray:
         """Self time saved by each pair, negative where it was lost."""
         return self.self_ns[:, 0] - self.self_ns[:, 1]
+
+    @cached_property
+    def partner(self) -> dict[int, int]:
+        """Function of the new side to that of the base side, for those that are on both."""
+        return {match.new: match.base for match in self.matches if match.new >= 0 and match.base >= 0}
 
 
 def _column(base: np.ndarray, new: np.ndarray, matches: tuple[Match, ...]) -> np.ndarray:

@@ -7,6 +7,22 @@ import warnings
 from functools import lru_cache
 
 
+def _parsed(text: str) -> ast.Module | None:
+    """The syntax tree, None where the text is not valid for this interpreter."""
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            return ast.parse(text)
+    except (SyntaxError, ValueError, RecursionError, MemoryError):
+        return None
+
+
+def _first_line(node: ast.AST) -> int:
+    """First line of a function or class as the interpreter counts it: with its decorators."""
+    decorators = getattr(node, "decorator_list", [])
+    return min([node.lineno, *(decorator.lineno for decorator in decorators)])  # type: ignore[attr-defined]
+
+
 @lru_cache(maxsize=256)
 def function_spans(text: str) -> dict[int, int]:
     """First line (as the interpreter counts it: with decorators) to last line of each function and class.
@@ -16,17 +32,13 @@ def function_spans(text: str) -> dict[int, int]:
     >>> function_spans("def f():\\n    return 1\\n")
     {1: 2}
     """
-    try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")
-            tree = ast.parse(text)
-    except (SyntaxError, ValueError, RecursionError, MemoryError):
+    tree = _parsed(text)
+    if tree is None:
         return {}
     spans = {}
     for node in ast.walk(tree):
         if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef | ast.ClassDef):
-            first = min([node.lineno, *(decorator.lineno for decorator in node.decorator_list)])
-            spans[first] = node.end_lineno or node.lineno
+            spans[_first_line(node)] = node.end_lineno or node.lineno
         elif isinstance(node, ast.Lambda | ast.ListComp | ast.SetComp | ast.DictComp | ast.GeneratorExp):
             spans.setdefault(node.lineno, node.end_lineno or node.lineno)
     return spans
@@ -41,19 +53,13 @@ def qualified_names(text: str) -> dict[tuple[int, str], str]:
     'A.m.<locals>.<lambda>'
     """
     found: dict[tuple[int, str], str] = {}
-    try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")
-            waiting: list[tuple[ast.AST, str]] = [(ast.parse(text), "")]
-    except (SyntaxError, ValueError, RecursionError, MemoryError):
-        return found
+    tree = _parsed(text)
+    waiting: list[tuple[ast.AST, str]] = [] if tree is None else [(tree, "")]
     while waiting:
         node, prefix = waiting.pop()
         name = _name_of(node)
         if name:
-            decorators = getattr(node, "decorator_list", [])
-            first = min([node.lineno, *(decorator.lineno for decorator in decorators)])  # type: ignore[attr-defined]
-            found.setdefault((first, name), prefix + name)
+            found.setdefault((_first_line(node), name), prefix + name)
             prefix += name + ("." if isinstance(node, ast.ClassDef) else ".<locals>.")
         waiting += [(child, prefix) for child in reversed(list(ast.iter_child_nodes(node)))]
     return found

@@ -40,8 +40,7 @@ def match_lines(comparison: Comparison, base: LineFigures, new: LineFigures, bas
 
     Lines belong together by their function and their text, so they are found again though they moved.
     """
-    partner = {match.new: match.base for match in comparison.matches if match.new >= 0 and match.base >= 0}
-    as_base = np.asarray([partner.get(int(number), -1) for number in new.function], np.int64)
+    as_base = np.asarray([comparison.partner.get(int(number), -1) for number in new.function], np.int64)
     base_places = _places(base.function, base, base_texts)
     result = np.full(len(new), -1, np.int64)
     for (function, text, number), row in _places(as_base, new, new_texts).items():
@@ -57,13 +56,12 @@ def match_children(comparison: Comparison, new_children: np.ndarray, base_parent
     """
     if base_parent < 0 or not len(new_children):
         return [-1] * len(new_children)
-    partner = {match.new: match.base for match in comparison.matches}
     waiting: dict[int, list[int]] = {}
     for context in sorted(children(comparison.base, base_parent), key=lambda c: comparison.base.line[c]):
         waiting.setdefault(int(comparison.base.function[context]), []).append(int(context))
     found: dict[int, int] = {}
     for context in sorted(new_children, key=lambda c: comparison.new.line[c]):
-        left = waiting.get(partner.get(int(comparison.new.function[context]), -1))
+        left = waiting.get(comparison.partner.get(int(comparison.new.function[context]), -1))
         if left:
             found[int(context)] = left.pop(0)
     return [found.get(int(context), -1) for context in new_children]

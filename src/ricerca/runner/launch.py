@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import IO
 
 from ricerca.errors import EnvironmentProblem, InputError
-from ricerca.runner.native import ENTRY, native_setting
+from ricerca.runner.native import ENTRY
 from ricerca.runner.program import command_of
 from ricerca.study.store import Subject
 
@@ -152,15 +152,14 @@ def start_plain(subject: Subject, stamp: Path, **streams: object) -> Execution:
     return Execution(subject, {"RICERCA_STAMP": str(stamp)}, None, stamp, **streams)  # type: ignore[arg-type]
 
 
-def start_recorded(subject: Subject, recording: Path, limit_bytes: int = DEFAULT_LIMIT_BYTES, **streams: object) -> Execution:
-    """Start the subject with the recorder writing into recording.
+def start_recorded(subject: Subject, recording: Path, native: str, limit_bytes: int = DEFAULT_LIMIT_BYTES, **streams: object) -> Execution:
+    """Start the subject with the recorder writing into recording; native is its interpreter's ``native_setting``.
 
     Raises
     ------
     InputError, EnvironmentProblem
-        The interpreter cannot be recorded, or there is no room.
+        The program cannot be started, or there is no room.
     """
-    native = native_setting(subject.python)
     make_room(recording)
     extra = {
         "RICERCA_RECORDING": str(recording),

@@ -15,6 +15,7 @@ from platformdirs import user_cache_path
 
 from ricerca.errors import FileDamagedError, InputError, RicercaError
 from ricerca.runner import launch
+from ricerca.runner.native import native_setting
 from ricerca.study.store import LINE, PLAIN, RECORDED, Run, Study, Subject
 
 if TYPE_CHECKING:
@@ -83,8 +84,7 @@ class Session:
             Nothing could be started or kept; the study is as it was.
         """
         plan = self.plan
-        if plan.recorded:
-            launch.native_setting(plan.subject.python)
+        native = native_setting(plan.subject.python) if plan.recorded else ""
         fresh = not plan.study.exists()
         with Study.open(plan.study, create=True) as study:
             one = self._round(study)
@@ -96,7 +96,7 @@ class Session:
             if not plan.recorded or self._cancelled:
                 return Outcome(one.number, None, None)
             self.step = "line run" if plan.subject.lines else "recorded run"
-            return self._recorded(one.id, one.number, look)
+            return self._recorded(one.id, one.number, native, look)
         finally:
             self._tidy(one.id, fresh)
 
@@ -131,13 +131,13 @@ class Session:
         with Study.open(self.plan.study) as study:
             study.add_run(round_id, run)
 
-    def _recorded(self, round_id: int, number: int, look: Callable[[], None] | None) -> Outcome:
+    def _recorded(self, round_id: int, number: int, native: str, look: Callable[[], None] | None) -> Outcome:
         self.recording = recording_path(self.plan.study, round_id)
         if hasattr(self.streams.stdin, "seek"):
             self.streams.stdin.seek(0)
         try:
             self.execution = launch.start_recorded(
-                self.plan.subject, self.recording, self.plan.limit_bytes, stdin=self.streams.stdin,
+                self.plan.subject, self.recording, native, self.plan.limit_bytes, stdin=self.streams.stdin,
                 stdout=self.streams.stdout, stderr=self.streams.stderr, own_group=self.streams.own_group,
             )  # fmt: skip
             ended = self.execution.wait(look)

@@ -9,13 +9,11 @@
 
 #define NAME_TRIES 64u
 
-static inline code_info *info_of(recorder *self, PyCodeObject *code, PyObject *globals)
+/* What is known of a code object, NULL when it was never met. */
+static inline code_info *info_of(const recorder *self, PyCodeObject *code)
 {
     void *known = NULL;
     code_get_extra((PyObject *)code, self->known.extra_index, &known);
-    if (__builtin_expect(known == NULL, 0)) {
-        known = names_code(&self->known, code, globals);
-    }
     return known;
 }
 
@@ -113,11 +111,10 @@ static inline void enter(recorder *self, stack *thread, uint32_t function, const
     stack_push(thread, frame, context, code);
 }
 
-/* Enters a Python function; globals is borrowed, and only looked at when the code is new. */
-static inline void enter_code(recorder *self, stack *thread, const void *frame, PyCodeObject *code, PyObject *globals)
+/* Enters a Python function; info is NULL where memory is short. */
+static inline void enter_code(recorder *self, stack *thread, const void *frame, code_info *info)
 {
-    static code_info unknown; /* stands in where memory is short */
-    code_info *info = info_of(self, code, globals);
+    static code_info unknown;
     if (__builtin_expect(info == NULL, 0)) {
         info = &unknown;
     }

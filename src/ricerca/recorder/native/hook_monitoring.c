@@ -50,13 +50,14 @@ static void follow_lines_of(PyCodeObject *code, const code_info *info);
 
 static void enter_running(recorder *self, stack *thread, PyCodeObject *code)
 {
-    void *known = NULL;
-    code_get_extra((PyObject *)code, self->known.extra_index, &known);
-    enter_code(self, thread, running_frame(), code, known == NULL ? PyEval_GetGlobals() : NULL);
-    if (__builtin_expect(known == NULL && self->follow_lines, 0)) {
-        code_get_extra((PyObject *)code, self->known.extra_index, &known);
-        follow_lines_of(code, known);
+    code_info *info = info_of(self, code);
+    if (__builtin_expect(info == NULL, 0)) {
+        info = names_code(&self->known, code, PyEval_GetGlobals());
+        if (self->follow_lines) {
+            follow_lines_of(code, info);
+        }
     }
+    enter_code(self, thread, running_frame(), info);
 }
 
 /* PY_START, PY_RESUME, PY_THROW: code, offset, ... */

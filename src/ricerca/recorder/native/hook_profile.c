@@ -22,15 +22,17 @@ static PyObject *globals_of(PyFrameObject *frame)
 #endif
 }
 
-static void enter_python(recorder *self, stack *thread, PyFrameObject *frame)
+static inline code_info *info_of_frame(recorder *self, PyFrameObject *frame)
 {
     PyCodeObject *code = PyFrame_GetCode(frame);
-    void *known = NULL;
-    code_get_extra((PyObject *)code, self->known.extra_index, &known);
-    PyObject *globals = known == NULL ? globals_of(frame) : NULL;
-    enter_code(self, thread, frame, code, globals);
-    Py_XDECREF(globals);
+    code_info *info = info_of(self, code);
+    if (__builtin_expect(info == NULL, 0)) {
+        PyObject *globals = globals_of(frame);
+        info = names_code(&self->known, code, globals);
+        Py_XDECREF(globals);
+    }
     Py_DECREF(code);
+    return info;
 }
 
 #if PY_VERSION_HEX < 0x030B0000
@@ -146,7 +148,7 @@ static int profile_event(PyObject *capsule, PyFrameObject *frame, int what, PyOb
     switch (what) {
     case PyTrace_CALL:
         stack_book(thread, now);
-        enter_python(self, thread, frame);
+        enter_code(self, thread, frame, info_of_frame(self, frame));
         break;
     case PyTrace_RETURN:
 #if PY_VERSION_HEX < 0x030B0000
@@ -182,11 +184,7 @@ static int line_event(PyObject *capsule, PyFrameObject *frame, int what, PyObjec
         return 0;
     }
     if (what == PyTrace_CALL) {
-        PyCodeObject *code = PyFrame_GetCode(frame);
-        PyObject *globals = globals_of(frame);
-        const code_info *info = info_of(self, code, globals);
-        Py_XDECREF(globals);
-        Py_DECREF(code);
+        const code_info *info = info_of_frame(self, frame);
         if (info != NULL && !self->store.functions[info->function].chosen
             && PyObject_SetAttrString((PyObject *)frame, "f_trace_lines", Py_False) != 0) {
             PyErr_Clear();

@@ -12,7 +12,7 @@ setup(
             "ricerca.recorder._native",
             sources=sorted(map(str, NATIVE.glob("*.c"))),
             depends=sorted(map(str, NATIVE.glob("*.h"))),
-            extra_compile_args=["-std=gnu11", "-O3", "-Wall", "-Wextra", "-Werror", "-Wno-missing-field-initializers",
+            extra_compile_args=["-std=gnu11", "-O3", "-fvisibility=hidden", "-fno-plt", "-Wall", "-Wextra", "-Werror", "-Wno-missing-field-initializers",
                                 "-Wno-cast-function-type"],
         )
     ]

@@ -88,16 +88,22 @@ def version(interpreter: str) -> tuple[int, int]:
     return int(major), int(minor)
 
 
+@pytest.fixture(params=["native", "python"])
+def hook(request: pytest.FixtureRequest) -> str:
+    """The recorder in C, and the one in Python that stands in for it."""
+    return request.param
+
+
 @pytest.fixture
-def counted(tmp_path: Path, interpreter: str) -> Recorder:
-    """Records a program text with each interpreter and gives its counts."""
+def counted(tmp_path: Path, interpreter: str, hook: str) -> Recorder:
+    """Records a program text with each interpreter and each kind of hook, and gives its counts."""
 
     def record(text: str, *options: str, arguments: tuple[str, ...] = ()) -> Counts:
         script = tmp_path / "program.py"
         script.write_text(text)
         study = tmp_path / "study.ricerca"
         study.unlink(missing_ok=True)
-        done = ricerca("record", "--python", interpreter, "--study", study, *options, "--", script, *arguments, cwd=tmp_path)
+        done = ricerca("record", "--hook", hook, "--python", interpreter, "--study", study, *options, "--", script, *arguments, cwd=tmp_path)
         assert study.exists(), done.stderr
         ranked = ricerca("rank", study, "--json", "--edges", "--lines")
         assert ranked.returncode == 0, ranked.stderr

@@ -112,15 +112,19 @@ def open_command(file: Path) -> None:
               help="Follow each line of functions, modules or files of this name (* and ? allowed).")  # fmt: skip
 @click.option("--inside", multiple=True, metavar="FUNCTION", help="Record only while a function of this name is active (* and ? allowed).")
 @click.option("--limit", "limit_bytes", default="1G", show_default=True, callback=_size, help="Largest size of the recording.")
+@click.option("--hook", type=click.Choice(["native", "python"]), default="native", show_default=True,
+              help="python: the slower recorder that needs no compiler, with the same counts.")  # fmt: skip
+@click.option("--paused", is_flag=True, help="Count nothing until SIGUSR1 says so.")
 @click.option("--quiet", is_flag=True, help="Say nothing.")
 @click.argument("program", nargs=-1, type=click.UNPROCESSED, required=True)
 def record(study: Path | None, round_name: str, note: str, python: str | None, cwd: str | None, env: tuple[tuple[str, str], ...],
-           plain_runs: int, lines: tuple[str, ...], inside: tuple[str, ...], limit_bytes: int, quiet: bool,
+           plain_runs: int, lines: tuple[str, ...], inside: tuple[str, ...], limit_bytes: int, hook: str, paused: bool, quiet: bool,
            program: tuple[str, ...]) -> None:  # fmt: skip
     """Run a program and record every call.
 
     PROGRAM is a script, -m MODULE, or a command that is a Python program. Exit status, input and
-    output are the program's own; what Ricerca has to say goes to the error stream.
+    output are the program's own; what Ricerca has to say goes to the error stream. Sent to Ricerca,
+    the signal USR1 pauses the recording or lets it go on, USR2 ends it; the program itself runs on.
 
     \b
     Examples:
@@ -134,7 +138,7 @@ def record(study: Path | None, round_name: str, note: str, python: str | None, c
     subject = describe(program, cwd, python, env, lines, inside)
     name = program[1] if program[0] == "-m" else Path(program[0]).stem
     place = (study or Path(f"{name}.ricerca")).expanduser().absolute()
-    plan = Plan(subject, place, round_name, note, plain_runs, True, limit_bytes)
+    plan = Plan(subject, place, round_name, note, plain_runs, True, limit_bytes, paused, hook)
     session = Session(plan, Streams(stdin=_replayable_input(plain_runs), plain_stdout=-3, plain_stderr=-3))
     _pass_signals_on(session)
     outcome = session.run()
@@ -163,6 +167,8 @@ def _pass_signals_on(session: Any) -> None:
     def stay(_number: int, _frame: object) -> None:
         return
 
+    signal.signal(signal.SIGUSR1, lambda _number, _frame: session.pause(not session.paused))
+    signal.signal(signal.SIGUSR2, lambda _number, _frame: session.finish_recording())
     for number, handler in ((signal.SIGINT, stay), (signal.SIGQUIT, stay), (signal.SIGTERM, hand_on), (signal.SIGHUP, hand_on)):
         if signal.getsignal(number) != signal.SIG_IGN:
             signal.signal(number, handler)

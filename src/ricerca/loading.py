@@ -11,7 +11,7 @@ from ricerca.engine.comparison import Comparison, compare
 from ricerca.engine.layers import layers_of
 from ricerca.engine.lines import LineFigures, line_figures
 from ricerca.engine.neighbours import Edges, edges
-from ricerca.engine.profile import KIND_BUILTIN, KIND_PYTHON, Profile, build_profile
+from ricerca.engine.profile import KIND_PYTHON, Profile, build_profile
 from ricerca.engine.ranking import FunctionFigures, function_figures
 from ricerca.engine.source import body_of
 from ricerca.errors import InputError
@@ -69,8 +69,7 @@ class Loaded:
 
 def profile_of(tables: RunTables, roots: tuple[str, ...], plain_ns: int | None = None) -> Profile:
     """A profile with its layers found."""
-    builtin = [int(kind) == KIND_BUILTIN for kind in tables.function_kind]
-    return build_profile(tables, layers_of(tables.function_file, tables.function_module, builtin, roots), plain_ns)
+    return build_profile(tables, layers_of(tables.function_file, tables.function_module, tables.function_kind.tolist(), roots), plain_ns)
 
 
 def load(study: Study, number: int | None = None) -> Loaded:

@@ -8,6 +8,7 @@ from PyQt6.QtCore import QFileSystemWatcher, QObject, QTimer, pyqtSignal
 
 from ricerca.desk.state import DeskState
 from ricerca.engine.layers import MINE, layers_of
+from ricerca.recording.layout import KIND_PYTHON
 from ricerca.study.store import LINE, RECORDED, Study
 
 SETTLE_MS = 300
@@ -22,7 +23,7 @@ def recorded_sources(path: Path) -> dict[str, str]:
         one = rounds[-1]
         hashes = study.sources(one.last_run(RECORDED, LINE).id)
         names = list(hashes)
-        layers = layers_of(names, [""] * len(names), [False] * len(names), one.subject.roots)
+        layers = layers_of(names, [""] * len(names), [KIND_PYTHON] * len(names), one.subject.roots)
         return {
             str(Path(one.subject.cwd, name)): study.source_text(hashes[name])
             for name, layer in zip(names, layers, strict=True)

@@ -4,19 +4,20 @@ from __future__ import annotations
 
 import numpy as np
 
-from ricerca.recording.layout import KIND_BUILTIN
+from ricerca.recording.layout import KIND_BUILTIN, KIND_PYTHON, KIND_REGION, KIND_THREAD
 from ricerca.recording.model import RunTables
 
 # The calibrated cost is trusted within these bounds; what plain runs ask for beyond them stays visible.
 LEAST_SCALE, MOST_SCALE = 0.5, 2.0
 STEPS = 24
+BYTECODE = (KIND_PYTHON, KIND_THREAD, KIND_REGION)
 
 
 def _entry_costs(tables: RunTables) -> np.ndarray:
     """Per context: what its own entries cost inside it, and the entries of its callees outside them."""
     facts = tables.facts
     builtin = tables.function_kind[tables.function] == KIND_BUILTIN
-    entries = (tables.calls + tables.resumes).astype(np.float64)
+    entries = (tables.calls + tables.resumes) * (tables.function_kind[tables.function] <= KIND_THREAD).astype(np.float64)
     called = tables.parent >= 0
     from_builtin = called & builtin[tables.parent]
     kinds = [builtin, from_builtin]
@@ -30,7 +31,7 @@ def _factors(tables: RunTables) -> np.ndarray:
     facts = tables.facts
     by_function = np.asarray(
         [
-            1.0 if kind == KIND_BUILTIN else facts.names_factor if name == "<module>" else facts.bytecode_factor
+            (facts.names_factor if name == "<module>" else facts.bytecode_factor) if kind in BYTECODE else 1.0
             for kind, name in zip(tables.function_kind, tables.function_name, strict=True)
         ]
     )

@@ -5,14 +5,30 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
+from ricerca.recording.layout import KIND_BUILTIN, KIND_CHILD, KIND_COLLECTION, KIND_IMPORT, KIND_REGION
+
 MINE, LIBRARY, PACKAGES, BUILTINS = "mine", "standard library", "packages", "builtins"
+IMPORTS, COLLECTION, PROGRAMS = "imports", "garbage collection", "other programs"
+LAYERS = (MINE, LIBRARY, PACKAGES, BUILTINS, IMPORTS, COLLECTION, PROGRAMS)
+_OF_KIND = {KIND_BUILTIN: BUILTINS, KIND_IMPORT: IMPORTS, KIND_COLLECTION: COLLECTION, KIND_REGION: MINE, KIND_CHILD: PROGRAMS}
 
 _PACKAGES = re.compile(r"/(site|dist)-packages/")
 _LIBRARY = re.compile(r"/lib(64)?/python3(\.\d+)?/")
 
 
+def is_machinery(file: str) -> bool:
+    """Whether a file is part of the interpreter's own machinery of imports.
+
+    >>> is_machinery("<frozen importlib._bootstrap>")
+    True
+    """
+    return file.startswith(("<frozen importlib.", "<frozen zipimport"))
+
+
 def _of_file(file: str, roots: Sequence[str]) -> str | None:
     """Layer of a source file; None for code without a file of its own."""
+    if is_machinery(file):
+        return IMPORTS
     if file.startswith("<frozen "):
         return LIBRARY
     if not file or file.startswith("<"):
@@ -24,12 +40,12 @@ def _of_file(file: str, roots: Sequence[str]) -> str | None:
     return MINE if any(file.startswith(root.rstrip("/") + "/") for root in roots) else PACKAGES
 
 
-def layers_of(files: Sequence[str], modules: Sequence[str], builtin: Sequence[bool], roots: Sequence[str]) -> tuple[str, ...]:
+def layers_of(files: Sequence[str], modules: Sequence[str], kinds: Sequence[int], roots: Sequence[str]) -> tuple[str, ...]:
     """Name of the layer of each function.
 
     Parameters
     ----------
-    files, modules, builtin : sequences, one entry a function
+    files, modules, kinds : sequences, one entry a function
     roots : sequence of str
         Folders of the person's own code.
 
@@ -37,7 +53,7 @@ def layers_of(files: Sequence[str], modules: Sequence[str], builtin: Sequence[bo
     -----
     Code made while running (no file) belongs where the rest of its module does, else to the person.
 
-    >>> layers_of(["/a/x.py", "", "<string>"], ["x", "builtins", "x"], [False, True, False], ["/a"])
+    >>> layers_of(["/a/x.py", "", "<string>"], ["x", "builtins", "x"], [1, 2, 1], ["/a"])
     ('mine', 'builtins', 'mine')
     """
     by_file = {file: _of_file(file, roots) for file in set(files)}
@@ -47,6 +63,6 @@ def layers_of(files: Sequence[str], modules: Sequence[str], builtin: Sequence[bo
         if layer is not None:
             by_module.setdefault(module, layer)
     return tuple(
-        BUILTINS if is_builtin else by_file[file] or by_module.get(module, MINE)
-        for file, module, is_builtin in zip(files, modules, builtin, strict=True)
+        _OF_KIND.get(int(kind)) or by_file[file] or by_module.get(module, MINE)
+        for file, module, kind in zip(files, modules, kinds, strict=True)
     )

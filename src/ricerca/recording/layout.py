@@ -21,6 +21,9 @@ FLAG_LINES = 1 << 5
 FLAG_HOOK_TAKEN = 1 << 6
 FLAG_THREADS_FULL = 1 << 7
 FLAG_LINES_FULL = 1 << 8
+FLAG_SLICES_FULL = 1 << 9
+FLAG_SPANS_FULL = 1 << 10
+FLAG_PAUSED = 1 << 11
 CUT_FLAGS = (
     FLAG_CONTEXTS_FULL
     | FLAG_FUNCTIONS_FULL
@@ -33,6 +36,10 @@ CUT_FLAGS = (
 )
 
 KIND_PYTHON, KIND_BUILTIN, KIND_THREAD = 1, 2, 3
+KIND_IMPORT, KIND_COLLECTION, KIND_REGION, KIND_CHILD = 4, 5, 6, 7
+
+HOOKS = {1: "profile", 2: "monitoring", 3: "python"}
+MOST_SLICES = 512
 
 HEADER = np.dtype(
     [
@@ -64,6 +71,10 @@ HEADER = np.dtype(
         ("line_ns", "<f8"),
         ("bytecode_factor", "<f8"),
         ("names_factor", "<f8"),
+        ("hook", "<u4"),
+        ("control", "<u4"),
+        ("slice_ticks", "<u8"),
+        ("span_ticks", "<u8"),
     ]
 )
 
@@ -102,7 +113,7 @@ CONTEXTS = np.dtype(
         ("parent", "<u4"),
         ("function", "<u4"),
         ("line", "<u4"),
-        ("depth", "<u4"),
+        ("slice_row", "<u4"),
         ("calls", "<u8"),
         ("resumes", "<u8"),
         ("self_ticks", "<u8"),
@@ -139,10 +150,31 @@ LINES = np.dtype(
     ]
 )
 
+SLICES = np.dtype(
+    [
+        ("context", "<u4"),
+        ("slice", "<u4"),
+        ("calls", "<u8"),
+        ("self_ticks", "<u8"),
+        ("waiting_ticks", "<u8"),
+    ]
+)
+
+SPANS = np.dtype(
+    [
+        ("context", "<u4"),
+        ("thread", "<u4"),
+        ("start_ticks", "<u8"),
+        ("end_ticks", "<u8"),
+    ]
+)
+
 RECORDS = {
     "strings": np.dtype("u1"),
     "functions": FUNCTIONS,
     "threads": THREADS,
     "lines": LINES,
     "contexts": CONTEXTS,
+    "slices": SLICES,
+    "spans": SPANS,
 }

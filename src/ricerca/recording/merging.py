@@ -7,7 +7,12 @@ from dataclasses import replace
 
 import numpy as np
 
+from ricerca.recording.layout import MOST_SLICES
 from ricerca.recording.model import RunTables
+
+# Columns that are the same in the whole as in its parts.
+SUMMED = ("line", "calls", "resumes", "self_ns", "brief_ns", "waiting_ns", "thread_process", "slice_calls", "slice_self_ns",
+          "slice_waiting_ns")  # fmt: skip
 
 
 def _used(tables: RunTables) -> np.ndarray:
@@ -28,8 +33,35 @@ def without_unused(tables: RunTables) -> RunTables:
         return tables
     place = np.cumsum(used) - 1
     parent = np.where(tables.parent >= 0, place[tables.parent], -1)
+    sliced, spanned = used[tables.slice_context], used[tables.span_context]
     columns = ("function", "line", "calls", "resumes", "self_ns", "brief_ns", "waiting_ns", "thread")
-    return replace(tables, parent=parent[used].astype(np.int32), **{name: getattr(tables, name)[used] for name in columns})
+    kept = {name: getattr(tables, name)[used] for name in columns}
+    kept |= {f"slice_{name}": getattr(tables, f"slice_{name}")[sliced] for name in ("number", "calls", "self_ns", "waiting_ns")}
+    kept |= {f"span_{name}": getattr(tables, f"span_{name}")[spanned] for name in ("start_ns", "end_ns")}
+    return replace(
+        tables,
+        parent=parent[used].astype(np.int32),
+        slice_context=place[tables.slice_context[sliced]],
+        span_context=place[tables.span_context[spanned]],
+        **kept,
+    )
+
+
+def _starts_ns(parts: Sequence[RunTables]) -> list[int]:
+    """When each process began, in ns from the start of the first."""
+    first = parts[0].facts.start_unix_ns
+    return [max(part.facts.start_unix_ns - first, 0) for part in parts]
+
+
+def _slice_numbers(parts: Sequence[RunTables]) -> tuple[float, list[np.ndarray]]:
+    """One length of slice for all processes, and the slices numbered by it from the start of the first."""
+    starts = _starts_ns(parts)
+    middles = [start + (part.slice_number + 0.5) * part.facts.slice_ns for start, part in zip(starts, parts, strict=True)]
+    width = max(part.facts.slice_ns for part in parts) or 1.0
+    latest = max((float(values.max()) for values in middles if len(values)), default=0.0)
+    while latest / width >= MOST_SLICES:
+        width *= 2
+    return width, [(values / width).astype(np.int64) for values in middles]
 
 
 def merge(parts: Sequence[RunTables]) -> RunTables:
@@ -65,6 +97,8 @@ def merge(parts: Sequence[RunTables]) -> RunTables:
             before = followed.get((function, line), (0, 0))
             followed[function, line] = (before[0] + hits, before[1] + self_ns)
     by_line = np.asarray([(*key, *value) for key, value in followed.items()], np.int64).reshape(-1, 4)
+    slice_ns, slice_numbers = _slice_numbers(parts)
+    starts = _starts_ns(parts)
     flags = 0
     for part in parts:
         flags |= part.facts.flags
@@ -82,7 +116,12 @@ def merge(parts: Sequence[RunTables]) -> RunTables:
         line_number=by_line[:, 1].astype(np.int32),
         line_hits=by_line[:, 2],
         line_self_ns=by_line[:, 3],
-        facts=replace(first.facts, flags=flags),
+        facts=replace(first.facts, flags=flags, slice_ns=slice_ns),
+        slice_context=joined("slice_context", lambda values, n: values + context_base[n]),
+        slice_number=np.concatenate(slice_numbers),
+        span_context=joined("span_context", lambda values, n: values + context_base[n]),
+        span_start_ns=joined("span_start_ns", lambda values, n: values + starts[n]),
+        span_end_ns=joined("span_end_ns", lambda values, n: values + starts[n]),
         **overflow,
-        **{name: joined(name) for name in ("line", "calls", "resumes", "self_ns", "brief_ns", "waiting_ns", "thread_process")},
+        **{name: joined(name) for name in SUMMED},
     )

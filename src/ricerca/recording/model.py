@@ -9,6 +9,12 @@ if TYPE_CHECKING:  # recording a program must not wait for NumPy to load
     import numpy as np
 
 
+def _no_rows() -> np.ndarray:
+    import numpy as np
+
+    return np.zeros(0, np.int64)
+
+
 @dataclass(frozen=True)
 class RunFacts:
     """What is known of a run as a whole.
@@ -16,6 +22,7 @@ class RunFacts:
     Costs are the recorder's own, in ns per event: *inside* falls on the callee, *outside* on its
     caller; a callback is Python code that a builtin calls. ``bytecode_factor`` is how much slower
     bytecode itself runs while it is recorded, ``names_factor`` the same for the bodies of modules.
+    Slices are ``slice_ns`` long; calls of at least ``span_ns`` have a span.
     """
 
     python: str = ""
@@ -34,6 +41,8 @@ class RunFacts:
     builtin_outside_ns: float = 0.0
     bytecode_factor: float = 1.0
     names_factor: float = 1.0
+    slice_ns: float = 0.0
+    span_ns: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -42,6 +51,10 @@ class RunTables:
 
     ``parent`` is -1 for the root context of each thread. Times are int64 nanoseconds, raw;
     ``brief_ns`` is the part of ``self_ns`` that came in gaps of a few microseconds between two events.
+
+    ``slice_*``: one entry for each context and slice of time in which something happened to it, with the
+    calls and times that fell into the slice; over all slices they sum to the context's own.
+    ``span_*``: single calls that took long, in ns from the start of the run.
     """
 
     function_kind: np.ndarray
@@ -67,3 +80,11 @@ class RunTables:
     line_hits: np.ndarray
     line_self_ns: np.ndarray
     facts: RunFacts = field(default_factory=RunFacts)
+    slice_context: np.ndarray = field(default_factory=_no_rows)
+    slice_number: np.ndarray = field(default_factory=_no_rows)
+    slice_calls: np.ndarray = field(default_factory=_no_rows)
+    slice_self_ns: np.ndarray = field(default_factory=_no_rows)
+    slice_waiting_ns: np.ndarray = field(default_factory=_no_rows)
+    span_context: np.ndarray = field(default_factory=_no_rows)
+    span_start_ns: np.ndarray = field(default_factory=_no_rows)
+    span_end_ns: np.ndarray = field(default_factory=_no_rows)

@@ -19,7 +19,7 @@ LEAST_RATE_NS = 20_000_000
 class Recording:
     """A recording as it stood when it was opened.
 
-    ``functions``, ``threads``, ``lines`` and ``contexts`` are structured arrays (see ``layout``);
+    ``functions``, ``threads``, ``lines``, ``contexts``, ``slices`` and ``spans`` are structured arrays (see ``layout``);
     row 0 of each is a placeholder. They lie over the mapped file: while the program runs, figures
     go on rising under the reader, but the number of rows stays.
     """
@@ -31,6 +31,8 @@ class Recording:
     threads: np.ndarray
     lines: np.ndarray
     contexts: np.ndarray
+    slices: np.ndarray
+    spans: np.ndarray
 
     def text(self, offset: int, length: int) -> str:
         """The string stored at offset (bytes) with this length (bytes)."""
@@ -102,6 +104,11 @@ def _check_references(recording: Recording) -> None:
     for table in (contexts, recording.lines):
         if (table["function"] >= len(functions)).any():
             raise _damaged(path, "a context names a function that is not there")
+    for table in (recording.slices, recording.spans):
+        if (table["context"] >= len(contexts)).any():
+            raise _damaged(path, "a slice or a span names a context that is not there")
+    if (recording.slices["slice"] >= 2 * layout.MOST_SLICES).any():
+        raise _damaged(path, "it has more slices than there can be")
     if (contexts["thread"] >= len(recording.threads)).any():
         raise _damaged(path, "a context names a thread that is not there")
     if (recording.threads["top"] >= len(contexts)).any():

@@ -49,6 +49,33 @@ def _python_version(hex_version: int) -> str:
     return f"{hex_version >> 24}.{hex_version >> 16 & 255}.{hex_version >> 8 & 255}"
 
 
+def _slices(recording: Recording, rate: float) -> dict[str, np.ndarray]:
+    """What fell into each slice: a row says what its context had before, the next one what it had after."""
+    rows = recording.slices[1:]
+    order = np.lexsort((np.arange(len(rows)), rows["slice"], rows["context"]))
+    rows = rows[order]
+    context = rows["context"].astype(np.int64)
+    last = np.concatenate((context[1:] != context[:-1], [True]))[: len(rows)]
+    found: dict[str, np.ndarray] = {"slice_context": context - 1, "slice_number": rows["slice"].astype(np.int64)}
+    for name in ("calls", "self_ticks", "waiting_ticks"):
+        before = rows[name].astype(np.int64)
+        final = recording.contexts[name][context].astype(np.int64)
+        after = np.where(last, final, np.concatenate((before[1:], [0]))[: len(rows)])
+        passed = np.maximum(after - before, 0)
+        found["slice_calls" if name == "calls" else f"slice_{name[:-6]}_ns"] = passed if name == "calls" else _to_ns(passed, rate)
+    used = (found["slice_calls"] > 0) | (found["slice_self_ns"] > 0)
+    return {name: values[used] for name, values in found.items()}
+
+
+def _spans(recording: Recording, rate: float) -> dict[str, np.ndarray]:
+    rows, start = recording.spans[1:], int(recording.header["start_ticks"])
+    return {
+        "span_context": rows["context"].astype(np.int64) - 1,
+        "span_start_ns": np.maximum(_to_ns(rows["start_ticks"].astype(np.int64) - start, rate), 0),
+        "span_end_ns": np.maximum(_to_ns(rows["end_ticks"].astype(np.int64) - start, rate), 0),
+    }
+
+
 def take(recording: Recording) -> RunTables:
     """Copy a recording into plain arrays, ticks turned into nanoseconds.
 
@@ -66,6 +93,9 @@ def take(recording: Recording) -> RunTables:
         duration_ns=max(int(head["end_mono_ns"]), int(head["last_mono_ns"])) - int(head["start_mono_ns"]),
         flags=int(head["flags"]),
         closed=recording.closed,
+        hook=layout.HOOKS.get(int(head["hook"]), "unknown"),
+        slice_ns=float(head["slice_ticks"]) * rate,
+        span_ns=float(head["span_ticks"]) * rate,
     )
     costs = {
         name: float(head[name]) for name in vars(facts) if name in (layout.HEADER.names or ()) and name.endswith(("side_ns", "_factor"))
@@ -95,4 +125,6 @@ def take(recording: Recording) -> RunTables:
         line_hits=lines["hits"].astype(np.int64),
         line_self_ns=_to_ns(lines["self_ticks"], rate),
         facts=facts,
+        **_slices(recording, rate),
+        **_spans(recording, rate),
     )

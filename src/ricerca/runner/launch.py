@@ -13,13 +13,14 @@ from pathlib import Path
 from typing import IO
 
 from ricerca.errors import EnvironmentProblem, InputError
-from ricerca.runner.native import ENTRY
+from ricerca.runner.native import ENTRY, PURE
 from ricerca.runner.program import command_of
 from ricerca.study.store import Subject
 
 DEFAULT_LIMIT_BYTES = 1 << 30
 LEAST_FREE_BYTES = 2 << 20
 END_FIELD = 112  # offset of end_mono_ns in a recording's header
+CONTROL_FIELD = 196  # and of control
 WAIT_SECONDS = 0.05
 
 
@@ -81,6 +82,15 @@ def stamp_end(recording: Path) -> None:
             header[END_FIELD : END_FIELD + 8] = now.to_bytes(8, "little")
     except (OSError, ValueError):
         return  # an empty or missing recording is reported when it is read
+
+
+def set_control(recording: Path, control: int) -> None:
+    """Tell the recorder to go on, to pause or to finish; it looks at its next event."""
+    try:
+        with recording.open("r+b") as file, mmap.mmap(file.fileno(), 4096) as header:
+            header[CONTROL_FIELD : CONTROL_FIELD + 4] = control.to_bytes(4, "little")
+    except (OSError, ValueError):
+        return  # it has not begun, or is gone
 
 
 class Execution:
@@ -152,8 +162,11 @@ def start_plain(subject: Subject, stamp: Path, **streams: object) -> Execution:
     return Execution(subject, {"RICERCA_STAMP": str(stamp)}, None, stamp, **streams)  # type: ignore[arg-type]
 
 
-def start_recorded(subject: Subject, recording: Path, native: str, limit_bytes: int = DEFAULT_LIMIT_BYTES, **streams: object) -> Execution:
+def start_recorded(subject: Subject, recording: Path, native: str, limit_bytes: int = DEFAULT_LIMIT_BYTES, paused: bool = False,
+                   **streams: object) -> Execution:  # fmt: skip
     """Start the subject with the recorder writing into recording; native is its interpreter's ``native_setting``.
+
+    With paused, nothing is counted until ``set_control`` lets the recorder go.
 
     Raises
     ------
@@ -164,8 +177,10 @@ def start_recorded(subject: Subject, recording: Path, native: str, limit_bytes: 
     extra = {
         "RICERCA_RECORDING": str(recording),
         "RICERCA_NATIVE": native,
+        "RICERCA_PURE": str(PURE),
         "RICERCA_LIMIT": str(limit_bytes),
         "RICERCA_LINES": "\n".join(subject.lines),
         "RICERCA_INSIDE": "\n".join(subject.inside),
+        "RICERCA_PAUSED": "1" if paused else "",
     }
     return Execution(subject, extra, recording, None, **streams)  # type: ignore[arg-type]

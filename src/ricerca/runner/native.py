@@ -21,7 +21,9 @@ from ricerca.errors import EnvironmentProblem, InputError
 RECORDER = Path(ricerca.recorder.__file__).parent
 ENTRY = RECORDER / "entry"
 SOURCES = RECORDER / "native"
+PURE = RECORDER / "pure" / "hook.py"
 SUPPORTED = ((3, 9), (3, 13))
+NATIVE, PYTHON = "native", "python"
 
 _QUESTION = (
     "import sys, sysconfig; print([list(sys.version_info[:3]), sys.implementation.cache_tag,"
@@ -78,6 +80,44 @@ def native_for(python: str) -> str:
     return native_setting(python).partition("=")[2]
 
 
+def _cached() -> dict[str, str]:
+    """Native parts that were compiled before, by tag."""
+    mark = f"-{_fingerprint()}."
+    folder = user_cache_path("ricerca") / "native"
+    return {file.name.partition(mark)[0]: str(file) for file in sorted(folder.glob("*.so")) if mark in file.name}
+
+
+def hook_setting(python: str, hook: str = NATIVE) -> str:
+    """What a recorded program is told of native parts: TAG=PATH, one a line, for it and the Pythons that it may start.
+
+    Empty where the recorder in Python is wanted, or nothing else can be had.
+
+    Raises
+    ------
+    InputError
+        The interpreter is of a version that cannot be recorded.
+    """
+    if hook == PYTHON:
+        _supported(python)
+        return ""
+    try:
+        own = native_setting(python)
+    except EnvironmentProblem:
+        return ""
+    builds = {**_cached(), **dict([own.split("=", 1)])}
+    return "\n".join(f"{tag}={path}" for tag, path in builds.items())
+
+
+def _supported(python: str) -> Interpreter:
+    interpreter = ask(python)
+    low, high = SUPPORTED
+    if not low <= interpreter.version[:2] <= high:
+        version = ".".join(map(str, interpreter.version))
+        wanted = " to ".join(".".join(map(str, end)) for end in (low, high))
+        raise InputError(f"{python} is Python {version}, which cannot be recorded.", f"Use a Python {wanted}.")
+    return interpreter
+
+
 def native_setting(python: str) -> str:
     """The interpreter's tag and the path of its native part, as TAG=PATH.
 
@@ -92,12 +132,7 @@ def native_setting(python: str) -> str:
         spec = find_spec("ricerca.recorder._native")
         if spec is not None and spec.origin:
             return f"{sys.implementation.cache_tag}={spec.origin}"
-    interpreter = ask(python)
-    low, high = SUPPORTED
-    if not low <= interpreter.version[:2] <= high:
-        version = ".".join(map(str, interpreter.version))
-        wanted = " to ".join(".".join(map(str, end)) for end in (low, high))
-        raise InputError(f"{python} is Python {version}, which cannot be recorded.", f"Use a Python {wanted}.")
+    interpreter = _supported(python)
     return f"{interpreter.cache_tag}={compile_native(interpreter)}"
 
 
@@ -114,7 +149,7 @@ def compile_native(interpreter: Interpreter) -> str:
         folder.mkdir(parents=True, exist_ok=True)
         with tempfile.TemporaryDirectory(dir=folder) as work:
             built = Path(work, "native.so")
-            command = [*compiler.split(), "-std=gnu11", "-O3", "-fPIC", "-shared", f"-I{interpreter.include}",
+            command = [*compiler.split(), "-std=gnu11", "-O3", "-fPIC", "-shared", "-fvisibility=hidden", "-fno-plt", f"-I{interpreter.include}",
                        *map(str, sorted(SOURCES.glob("*.c"))), "-o", str(built)]  # fmt: skip
             done = subprocess.run(command, capture_output=True, text=True, timeout=300)
             if done.returncode:

@@ -14,8 +14,9 @@ from typing import IO, TYPE_CHECKING
 from platformdirs import user_cache_path
 
 from ricerca.errors import FileDamagedError, InputError, RicercaError
+from ricerca.recording.control import CONTROL_FINISH, CONTROL_GO, CONTROL_PAUSE
 from ricerca.runner import launch
-from ricerca.runner.native import native_setting
+from ricerca.runner.native import NATIVE, hook_setting
 from ricerca.study.store import LINE, PLAIN, RECORDED, Run, Study, Subject
 
 if TYPE_CHECKING:
@@ -33,6 +34,8 @@ class Plan:
     plain_runs: int = 0
     recorded: bool = True
     limit_bytes: int = launch.DEFAULT_LIMIT_BYTES
+    paused: bool = False
+    hook: str = NATIVE
 
 
 @dataclass(frozen=True)
@@ -67,6 +70,7 @@ class Session:
         self.execution: launch.Execution | None = None
         self.recording: Path | None = None
         self.step = ""
+        self.paused = plan.paused
         self._cancelled = False
 
     def finish_now(self, number: int = 15) -> None:
@@ -74,6 +78,20 @@ class Session:
         self._cancelled = True
         if self.execution is not None:
             self.execution.signal(number)
+
+    def pause(self, paused: bool) -> None:
+        """Leave out what happens from now on, or count it again; the program goes on in either case."""
+        self.paused = paused
+        self._control(CONTROL_PAUSE if paused else CONTROL_GO)
+
+    def finish_recording(self) -> None:
+        """End the recording here; the program runs on to its own end."""
+        self._control(CONTROL_FINISH)
+
+    def _control(self, control: int) -> None:
+        if self.recording is not None:
+            for file in (self.recording, *_parts(self.recording)):
+                launch.set_control(file, control)
 
     def run(self, look: Callable[[], None] | None = None) -> Outcome:
         """Make the round; look is called often while a program runs.
@@ -84,7 +102,7 @@ class Session:
             Nothing could be started or kept; the study is as it was.
         """
         plan = self.plan
-        native = native_setting(plan.subject.python) if plan.recorded else ""
+        native = hook_setting(plan.subject.python, plan.hook) if plan.recorded else ""
         fresh = not plan.study.exists()
         with Study.open(plan.study, create=True) as study:
             one = self._round(study)
@@ -137,7 +155,7 @@ class Session:
             self.streams.stdin.seek(0)
         try:
             self.execution = launch.start_recorded(
-                self.plan.subject, self.recording, native, self.plan.limit_bytes, stdin=self.streams.stdin,
+                self.plan.subject, self.recording, native, self.plan.limit_bytes, self.plan.paused, stdin=self.streams.stdin,
                 stdout=self.streams.stdout, stderr=self.streams.stderr, own_group=self.streams.own_group,
             )  # fmt: skip
             ended = self.execution.wait(look)

@@ -9,9 +9,12 @@ from dataclasses import asdict
 import numpy as np
 
 from ricerca.errors import FileDamagedError
+from ricerca.recording.layout import MOST_SLICES
 from ricerca.recording.model import RunFacts, RunTables
 from ricerca.study.columns import pack, unpack
 
+SLICES = ("slice_context", "slice_number", "slice_calls", "slice_self_ns", "slice_waiting_ns")
+SPANS = ("span_context", "span_start_ns", "span_end_ns")
 COLUMNS = ("parent", "function", "line", "calls", "resumes", "self_ns", "brief_ns", "waiting_ns", "thread")
 
 Write = Callable[[str, Iterable[tuple[object, ...]]], None]
@@ -36,7 +39,7 @@ def write(many: Write, run_id: int, tables: RunTables) -> None:
         tables.line_self_ns.tolist(), strict=True,
     )  # fmt: skip
     many("INSERT INTO lines VALUES (?, ?, ?, ?, ?)", ((run_id, *row) for row in lines))
-    many("INSERT INTO columns VALUES (?, ?, ?, ?, ?)", ((run_id, name, *pack(getattr(tables, name))) for name in COLUMNS))
+    many("INSERT INTO columns VALUES (?, ?, ?, ?, ?)", ((run_id, name, *pack(getattr(tables, name))) for name in (*COLUMNS, *SLICES, *SPANS)))
 
 
 def read(query: Query, run_id: int) -> RunTables:
@@ -74,7 +77,7 @@ def read(query: Query, run_id: int) -> RunTables:
         line_hits=by_line[:, 2],
         line_self_ns=by_line[:, 3],
         facts=RunFacts(**known),
-        **{name: packed[name] for name in COLUMNS},
+        **{name: packed[name] for name in (*COLUMNS, *SLICES, *SPANS)},
     )
     _check(tables)
     return tables
@@ -86,11 +89,16 @@ def _check(tables: RunTables) -> None:
     rows, functions = len(tables.parent), len(tables.function_name)
     if len(counts) != 1:
         raise FileDamagedError("The columns of a run differ in length.")
+    for group in (SLICES, SPANS):
+        if len({len(getattr(tables, name)) for name in group}) != 1:
+            raise FileDamagedError("The slices or spans of a run differ in length.")
     fits = (
         (tables.parent >= -1).all()
         and (tables.parent < np.arange(rows)).all()
         and ((tables.function >= 0) & (tables.function < functions)).all()
         and ((tables.thread >= 0) & (tables.thread < max(len(tables.thread_name), 1))).all()
+        and all(((values >= 0) & (values < rows)).all() for values in (tables.slice_context, tables.span_context))
+        and ((tables.slice_number >= 0) & (tables.slice_number < MOST_SLICES)).all()
         and (tables.line >= 0).all()
         and (tables.self_ns >= 0).all()
         and (tables.line_number >= 0).all()

@@ -9,7 +9,10 @@ import os
 import sys
 from contextlib import suppress
 
-_NAMES = ("RECORDING", "NATIVE", "LIMIT", "LINES", "INSIDE", "STAMP", "PYTHONPATH", "CHILD")
+_NAMES = ("RECORDING", "NATIVE", "PURE", "LIMIT", "LINES", "INSIDE", "PAUSED", "STAMP", "PYTHONPATH", "CHILD")
+
+
+_passed_on = []  # name spaces that hand these variables on to children with an environment of their own
 
 
 def _settings():
@@ -35,23 +38,43 @@ def _pass_on(settings):
     Their environment is the process's own, which os.environ does not show, unless the program gives another.
     """
     folder = os.path.dirname(os.path.abspath(__file__))
-    for name in _NAMES:
-        if settings[name] is not None:
-            os.putenv("RICERCA_" + name, settings[name])
-    os.putenv("RICERCA_CHILD", "1")
+    given = {"RICERCA_" + name: settings[name] for name in _NAMES if settings[name] is not None}
+    given["RICERCA_CHILD"] = "1"
     before = settings["PYTHONPATH"]
-    os.putenv("PYTHONPATH", folder if not before else folder + os.pathsep + before)
+    given["PYTHONPATH"] = folder if not before else folder + os.pathsep + before
+    for name, value in given.items():
+        os.putenv(name, value)
+    for table in _passed_on:
+        table.update(given)
 
 
 def _load_native(path):
     """The native part, loaded without an entry in sys.modules."""
     import _imp
-    from importlib.machinery import ExtensionFileLoader, ModuleSpec
 
-    spec = ModuleSpec("_native", ExtensionFileLoader("_native", path), origin=path)
+    # not through the importlib package: the program would find it imported, and the machinery renamed
+    loader = sys.modules["_frozen_importlib_external"].ExtensionFileLoader("_native", path)
+    spec = sys.modules["_frozen_importlib"].ModuleSpec("_native", loader, origin=path)
     module = _imp.create_dynamic(spec)
     _imp.exec_dynamic(module)
     return module
+
+
+def _load_pure(path):
+    """The recorder in Python, as a name space of its own; what it imports is not left for the program to see."""
+    before = set(sys.modules)
+    with open(path, encoding="utf-8") as file:
+        source = file.read()
+    space = {"__name__": "ricerca_hook", "__file__": path}
+    exec(compile(source, path, "exec"), space)
+
+    def start(*arguments):
+        space["start"](*arguments)
+        _passed_on.append(space["ours"])
+        for name in set(sys.modules) - before - {"atexit"}:
+            del sys.modules[name]
+
+    return start
 
 
 def _write(path, text):
@@ -85,17 +108,28 @@ def _forget_us():
         del sys.modules["sitecustomize"]
 
 
+def _new_file(path):
+    """A file that was not there before; a process that starts another program in its own place leaves several."""
+    for number in range(100):
+        name = path if number == 0 else "{}.{}".format(path, number)
+        with suppress(FileExistsError):
+            os.close(os.open(name, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600))
+            return name
+    raise OSError("too many recordings of one process")
+
+
 def _record(settings):
     recording = settings["RECORDING"]
-    tag, _, native = settings["NATIVE"].partition("=")
+    builds = dict(pair.split("=", 1) for pair in settings["NATIVE"].split("\n") if pair)
+    native = builds.get(sys.implementation.cache_tag)
     if settings["CHILD"]:
-        recording = "{}.{}".format(recording, os.getpid())
-        if tag != sys.implementation.cache_tag:
-            return  # another version of the interpreter, for which there is no native part at hand
-        os.close(os.open(recording, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600))
+        if sys.version_info < (3, 9) or sys.version_info >= (3, 14):
+            return
+        recording = _new_file("{}.{}".format(recording, os.getpid()))
     try:
         lines, inside = (settings[name].split("\n") if settings[name] else [] for name in ("LINES", "INSIDE"))
-        _load_native(native).start(recording, int(settings["LIMIT"]), lines, inside)
+        start = _load_native(native).start if native else _load_pure(settings["PURE"])
+        start(recording, int(settings["LIMIT"]), lines, inside, bool(settings["PAUSED"]))
     except Exception as problem:  # the program goes on without us; the runner tells the person
         _write(recording + ".problem", "{}: {}".format(type(problem).__name__, problem))
 

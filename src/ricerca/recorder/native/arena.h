@@ -19,6 +19,8 @@ typedef struct {
     context_record *contexts;
     thread_record *threads;
     line_record *lines;
+    slice_record *slices;
+    span_record *spans;
     uint8_t *strings;
     uint32_t *slots;        /* hash of contexts, private memory; 0 = empty */
     uint32_t slot_mask;
@@ -27,6 +29,12 @@ typedef struct {
     uint64_t brief_limit;   /* ticks; a shorter gap counts as brief */
     uint64_t wait_ticks;    /* a gap longer than this asks the thread's CPU clock */
     double ns_per_tick;
+    uint64_t slice_end;     /* tick at which the current slice is over */
+    uint32_t slice;         /* its number */
+    uint32_t slice_first;   /* rows of the current slice begin here; 0: no more slices are kept */
+    uint64_t span_least;    /* ticks; shorter calls leave no span */
+    uint32_t muted;         /* paused: the tree is followed, but nothing is counted */
+    uint32_t control_seen;
 } arena;
 
 /* 0, or an errno. The file must exist and be empty; on failure nothing stays mapped. */
@@ -44,6 +52,21 @@ uint32_t arena_function(arena *self, const function_record *record);
 uint32_t arena_thread(arena *self, uint64_t native_id, uint32_t root_function);
 uint32_t arena_new_context(arena *self, uint32_t parent, uint32_t function, uint32_t line);
 uint32_t arena_line(arena *self, uint32_t function, uint32_t line);
+
+/* Slices begin anew at the header's start. */
+void arena_start_slices(arena *self);
+/* Before the first change of a context in the current slice. */
+void arena_touch(arena *self, uint32_t context);
+/* Books time that passed from last to now, in whichever slices it passed. */
+void arena_book_long(arena *self, uint32_t context, uint64_t last, uint64_t now, uint64_t self_ticks, uint64_t waiting_ticks);
+void arena_span(arena *self, uint32_t context, uint32_t thread, uint64_t start, uint64_t end);
+
+static inline void arena_touching(arena *self, uint32_t context)
+{
+    if (__builtin_expect(self->contexts[context].slice_row < self->slice_first, 0)) {
+        arena_touch(self, context);
+    }
+}
 
 static inline uint32_t context_hash(uint32_t parent, uint32_t function, uint32_t line)
 {

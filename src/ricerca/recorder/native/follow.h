@@ -13,6 +13,10 @@
 static inline code_info *info_of(const recorder *self, PyCodeObject *code)
 {
     void *known = NULL;
+    if (__builtin_expect(self->known.extra_direct, 1)) {
+        const code_extras *extras = code->co_extra;
+        return extras == NULL || extras->count <= self->known.extra_index ? NULL : extras->values[self->known.extra_index];
+    }
     code_get_extra((PyObject *)code, self->known.extra_index, &known);
     return known;
 }
@@ -24,11 +28,11 @@ static inline uint32_t line_of_call(const stack_entry *caller)
         return 0;
     }
     if (__builtin_expect(caller->code->lines == NULL, 0)) {
-        PyCodeObject *code = frame_code(caller->frame);
+        PyCodeObject *code = frame_code(frame_of(caller));
         names_lines(caller->code, code);
         Py_DECREF(code);
     }
-    uint32_t unit = (uint32_t)frame_offset(caller->frame) / 2;
+    uint32_t unit = (uint32_t)frame_offset(frame_of(caller)) / 2;
     return caller->code->lines != NULL && unit < caller->code->unit_count ? caller->code->lines[unit] : 0;
 }
 
@@ -36,7 +40,10 @@ static inline uint32_t line_of_call(const stack_entry *caller)
 static inline int awake(recorder *self, stack *thread, uint64_t *now)
 {
     if (__builtin_expect(self->active, 1)) {
-        return 1;
+        if (__builtin_expect(self->store.head->control == self->store.control_seen, 1)) {
+            return 1;
+        }
+        return items_attend(self, thread);
     }
     if (!self->forked || thread == NULL || !recorder_follow_fork(self, thread)) {
         return 0;
@@ -74,7 +81,7 @@ enum entry { ENTRY_CALL, ENTRY_RESUME, ENTRY_NEITHER };
 
 static inline enum entry entry_of(const void *frame, const code_info *code)
 {
-    if (__builtin_expect(!code->resumable, 1)) {
+    if (__builtin_expect(!(code->traits & TRAIT_RESUMABLE), 1)) {
         return ENTRY_CALL;
     }
     int at = frame_offset(frame);
@@ -86,7 +93,11 @@ static inline enum entry entry_of(const void *frame, const code_info *code)
 
 static inline void count(recorder *self, uint32_t context, uint32_t function, enum entry entry)
 {
+    if (__builtin_expect(self->store.muted, 0)) {
+        return;
+    }
     if (__builtin_expect(context != 0, 1)) {
+        arena_touching(&self->store, context);
         self->store.contexts[context].calls += entry == ENTRY_CALL;
         self->store.contexts[context].resumes += entry == ENTRY_RESUME;
     } else if (function != 0) {
@@ -111,6 +122,23 @@ static inline void enter(recorder *self, stack *thread, uint32_t function, const
     stack_push(thread, frame, context, code);
 }
 
+/* An import is an item of its own, the interpreter's machinery below it. Both end with the same frame. */
+static inline void enter_import(recorder *self, stack *thread, const void *frame, code_info *info)
+{
+    const stack_entry *caller = &thread->entries[thread->depth];
+    uint32_t item = caller->overflow ? 0 : items_import(self, thread, frame, caller->context, line_of_call(caller));
+    if (item == 0) {
+        enter(self, thread, info->function, frame, info, ENTRY_CALL);
+        return;
+    }
+    count(self, item, 0, ENTRY_CALL);
+    stack_push(thread, frame, item, info);
+    uint32_t context = arena_find_context(&self->store, item, info->function, 0);
+    context = context != 0 ? context : new_context(self, thread, item, info->function, 0);
+    count(self, context, info->function, ENTRY_CALL);
+    stack_push(thread, (const void *)((uintptr_t)frame | SHARED_FRAME), context, info);
+}
+
 /* Enters a Python function; info is NULL where memory is short. */
 static inline void enter_code(recorder *self, stack *thread, const void *frame, code_info *info)
 {
@@ -118,8 +146,12 @@ static inline void enter_code(recorder *self, stack *thread, const void *frame, 
     if (__builtin_expect(info == NULL, 0)) {
         info = &unknown;
     }
-    if (__builtin_expect(thread->depth == 0 && self->known.inside_count > 0, 0) && !info->inside) {
+    if (__builtin_expect(thread->depth == 0 && self->known.inside_count > 0, 0) && !(info->traits & TRAIT_INSIDE)) {
         return; /* outside of the part that is wanted */
+    }
+    if (__builtin_expect(info->traits & TRAIT_IMPORT, 0) && thread->depth > 0) {
+        enter_import(self, thread, frame, info);
+        return;
     }
     enter(self, thread, info->function, frame, info, entry_of(frame, info));
 }
@@ -164,6 +196,7 @@ static inline void begin_recording(recorder *self, stack *own)
     head->start_mono_ns = head->last_mono_ns;
     head->start_unix_ns = timespec_ns(CLOCK_REALTIME);
     own->record->start_ticks = own->record->last_ticks = head->start_ticks;
+    arena_start_slices(&self->store);
     self->active = 1;
 }
 

@@ -17,6 +17,12 @@
 #define code_request_extra _PyEval_RequestCodeExtraIndex
 #endif
 
+/* How all these interpreters keep what is attached to a code object; checked before it is relied on. */
+typedef struct {
+    Py_ssize_t count;
+    void *values[1];
+} code_extras;
+
 /* The running instruction as a byte offset, below 0 before the first. */
 static inline int frame_offset(const void *frame)
 {

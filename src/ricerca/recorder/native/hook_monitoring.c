@@ -6,7 +6,7 @@
 #include <pthread.h>
 
 static recorder *current;       /* the one recording of this process */
-static __thread stack *own;     /* this thread's shadow stack */
+static __thread stack *own __attribute__((tls_model("initial-exec"))); /* this thread's shadow stack */
 static pthread_key_t ending;    /* its destructor runs at the end of a thread */
 static PyObject *monitoring;    /* sys.monitoring */
 static int tool = -1;
@@ -87,11 +87,11 @@ static PyObject *on_enter(PyObject *module, PyObject *const *args, Py_ssize_t co
 static PyObject *on_leave(PyObject *module, PyObject *const *args, Py_ssize_t count)
 {
     (void)module;
-    (void)args;
     (void)count;
     uint64_t now = clock_ticks();
-    if (__builtin_expect(own != NULL && awake(current, own, &now), 1)) {
-        stack_leave(own, running_frame(), 0, now);
+    stack *thread = own;
+    if (__builtin_expect(thread != NULL && awake(current, thread, &now), 1) && !stack_leave_code(thread, args[0], now)) {
+        stack_leave(thread, running_frame(), 0, now);
     }
     Py_RETURN_NONE;
 }
@@ -102,21 +102,32 @@ static inline int is_builtin(PyObject *callable, PyObject *argument)
         || (Py_IS_TYPE(callable, &PyMethodDescr_Type) && argument != current->missing);
 }
 
+/* The frame that calls a builtin: that of the running entry, where it is one of this code. */
+static inline const void *calling_frame(const stack *thread, const void *code)
+{
+    const stack_entry *top = &thread->entries[thread->depth];
+    return __builtin_expect(top->code != NULL && top->code->object == code, 1) ? frame_of(top) : running_frame();
+}
+
 /* CALL: code, offset, callable, first argument. Also told for Python functions and classes, which are
  * seen when they start. */
 static PyObject *on_call(PyObject *module, PyObject *const *args, Py_ssize_t count)
 {
     (void)module;
     (void)count;
-    uint64_t now = clock_ticks();
-    recorder *self = current;
-    if (own == NULL || !awake(self, own, &now) || own->depth == 0 || !is_builtin(args[2], args[3])) {
+    if (!is_builtin(args[2], args[3])) {
         Py_RETURN_NONE;
     }
-    stack_book(own, now);
+    uint64_t now = clock_ticks();
+    recorder *self = current;
+    stack *thread = own;
+    if (thread == NULL || !awake(self, thread, &now) || thread->depth == 0) {
+        Py_RETURN_NONE;
+    }
+    stack_book(thread, now);
     uint32_t function = PyCFunction_Check(args[2]) ? names_builtin(&self->known, args[2])
                                                    : names_method(&self->known, args[2], args[3]);
-    enter(self, own, function, running_frame(), NULL, ENTRY_CALL);
+    enter(self, thread, function, calling_frame(thread, args[0]), NULL, ENTRY_CALL);
     Py_RETURN_NONE;
 }
 
@@ -125,9 +136,21 @@ static PyObject *on_builtin_end(PyObject *module, PyObject *const *args, Py_ssiz
 {
     (void)module;
     (void)count;
+    if (!is_builtin(args[2], args[3])) {
+        Py_RETURN_NONE;
+    }
     uint64_t now = clock_ticks();
-    if (own != NULL && awake(current, own, &now) && is_builtin(args[2], args[3])) {
-        stack_leave(own, running_frame(), 1, now);
+    stack *thread = own;
+    if (thread == NULL || !awake(current, thread, &now)) {
+        Py_RETURN_NONE;
+    }
+    const stack_entry *top = &thread->entries[thread->depth];
+    if (__builtin_expect(thread->depth > 1 && top->code == NULL && top[-1].code != NULL && top[-1].code->object == args[0]
+                         && thread->unseen == 0, 1)) {
+        stack_book(thread, now);
+        stack_pop(thread);
+    } else {
+        stack_leave(thread, running_frame(), 1, now);
     }
     Py_RETURN_NONE;
 }
@@ -144,7 +167,7 @@ static PyObject *on_line(PyObject *module, PyObject *const *args, Py_ssize_t cou
     }
     stack_entry *top = &own->entries[own->depth];
     stack_book(own, now);
-    if (top->code != NULL && !top->overflow && top->frame == running_frame()) {
+    if (top->code != NULL && !top->overflow && frame_of(top) == running_frame()) {
         top->line = arena_line(&self->store, top->code->function, (uint32_t)PyLong_AsLong(args[1]));
         self->store.lines[top->line].hits++;
     }
@@ -272,6 +295,8 @@ int hook_install_now(recorder *self)
     self->active = 1;
     return install(self);
 }
+
+stack *hook_stack(void) { return own; }
 
 void hook_remove(recorder *self)
 {

@@ -40,8 +40,8 @@ static inline code_info *info_of_frame(recorder *self, PyFrameObject *frame)
 static void undo_if_never_begun(recorder *self, stack *thread, PyFrameObject *frame, PyObject *result)
 {
     const stack_entry *top = &thread->entries[thread->depth];
-    if (result == NULL && frame->f_lasti < 0 && top->frame == frame && !top->overflow
-        && top->code != NULL && top->code->resumable) {
+    if (result == NULL && !self->store.muted && frame->f_lasti < 0 && top->frame == frame && !top->overflow
+        && top->code != NULL && (top->code->traits & TRAIT_RESUMABLE)) {
         self->store.contexts[top->context].calls--;
     }
 }
@@ -193,10 +193,10 @@ static int line_event(PyObject *capsule, PyFrameObject *frame, int what, PyObjec
         uint64_t now = clock_ticks();
         stack_entry *top = &thread->entries[thread->depth];
         stack_book(thread, now);
-        if (thread->depth == 0 || top->code == NULL || top->overflow || top->frame != frame) {
+        if (thread->depth == 0 || top->code == NULL || top->overflow || frame_of(top) != frame) {
             return 0;
         }
-        uint32_t function = self->store.contexts[top->context].function;
+        uint32_t function = top->code->function;
         if (self->store.functions[function].chosen) { /* the first frame is met when it runs already */
             top->line = arena_line(&self->store, function, (uint32_t)PyFrame_GetLineNumber(frame));
             self->store.lines[top->line].hits++;
@@ -280,6 +280,13 @@ int hook_install_now(recorder *self)
 {
     self->active = 1;
     return install(self, profile_event);
+}
+
+stack *hook_stack(void)
+{
+    PyThreadState *thread = PyThreadState_Get();
+    int ours = thread->c_profilefunc == profile_event && thread->c_profileobj != NULL;
+    return ours ? PyCapsule_GetPointer(thread->c_profileobj, CAPSULE) : NULL;
 }
 
 void hook_remove(recorder *self)

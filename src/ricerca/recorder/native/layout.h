@@ -23,13 +23,40 @@ enum {
     FLAG_HOOK_TAKEN = 1u << 6,
     FLAG_THREADS_FULL = 1u << 7,
     FLAG_LINES_FULL = 1u << 8,
+    FLAG_SLICES_FULL = 1u << 9,  /* of slices and spans only the first part of the run is there */
+    FLAG_SPANS_FULL = 1u << 10,
+    FLAG_PAUSED = 1u << 11,      /* part of the run was left out on the person's wish */
 };
 
 enum { CLOCK_TSC = 1, CLOCK_MONO = 2 };
 
-enum { KIND_PYTHON = 1, KIND_BUILTIN = 2, KIND_THREAD = 3 };
+enum { HOOK_PROFILE = 1, HOOK_MONITORING = 2, HOOK_PYTHON = 3 };
 
-enum { TABLE_STRINGS, TABLE_FUNCTIONS, TABLE_THREADS, TABLE_LINES, TABLE_CONTEXTS, TABLE_COUNT };
+/* What the person wants of a recording that is under way; written by the runner. */
+enum { CONTROL_GO = 0, CONTROL_PAUSE = 1, CONTROL_FINISH = 2 };
+
+enum {
+    KIND_PYTHON = 1,
+    KIND_BUILTIN = 2,
+    KIND_THREAD = 3,     /* the start of a thread */
+    KIND_IMPORT = 4,     /* a module's import */
+    KIND_COLLECTION = 5, /* garbage collection */
+    KIND_REGION = 6,     /* named in the program's own code */
+    KIND_CHILD = 7,      /* a program that was started: its command */
+};
+
+enum {
+    TABLE_STRINGS,
+    TABLE_FUNCTIONS,
+    TABLE_THREADS,
+    TABLE_LINES,
+    TABLE_CONTEXTS,
+    TABLE_SLICES,
+    TABLE_SPANS,
+    TABLE_COUNT
+};
+
+#define MOST_SLICES 512u
 
 /* One row of the directory: where a table lies and how much of it is in use. */
 typedef struct {
@@ -73,6 +100,10 @@ typedef struct {
     double line_ns;
     double bytecode_factor; /* how much slower bytecode itself runs while the hook is in */
     double names_factor;    /* the same for the bodies of modules, whose names live in a dictionary */
+    uint32_t hook;
+    uint32_t control;
+    uint64_t slice_ticks;   /* length of a slice; slice n begins at start_ticks + n * slice_ticks */
+    uint64_t span_ticks;    /* calls at least this long are in the table of spans */
 } header;
 
 typedef struct {
@@ -93,7 +124,7 @@ typedef struct {
     uint32_t parent;
     uint32_t function;
     uint32_t line;    /* call site: the line in the caller, 0 where there is none; a root's thread */
-    uint32_t depth;
+    uint32_t slice_row; /* its latest row in the table of slices */
     uint64_t calls;
     uint64_t resumes;
     uint64_t self_ticks;
@@ -123,5 +154,23 @@ typedef struct {
     uint64_t self_ticks;
     uint64_t waiting_ticks;
 } line_record;
+
+/* What a context had counted when it was first touched in a slice. The difference to its next row, or to
+ * its final figures, is what happened in the slice. */
+typedef struct {
+    uint32_t context;
+    uint32_t slice;
+    uint64_t calls;
+    uint64_t self_ticks;
+    uint64_t waiting_ticks;
+} slice_record;
+
+/* One call that took long. */
+typedef struct {
+    uint32_t context;
+    uint32_t thread;
+    uint64_t start_ticks;
+    uint64_t end_ticks;
+} span_record;
 
 #endif

@@ -1,4 +1,4 @@
-/* The extension module: start(path, limit_bytes, patterns, insides) and the closing mark at the very end. */
+/* The extension module: start(path, limit_bytes, patterns, insides, paused) and the closing mark at the very end. */
 #include "recorder.h"
 
 #include <errno.h>
@@ -71,8 +71,9 @@ static PyObject *start(PyObject *module, PyObject *args)
     (void)module;
     PyObject *path = NULL, *patterns = NULL, *insides = NULL;
     unsigned long long limit_bytes;
+    int paused;
     recorder *self = &the_recorder;
-    if (!PyArg_ParseTuple(args, "O&KOO", PyUnicode_FSConverter, &path, &limit_bytes, &patterns, &insides)) {
+    if (!PyArg_ParseTuple(args, "O&KOOp", PyUnicode_FSConverter, &path, &limit_bytes, &patterns, &insides, &paused)) {
         return NULL;
     }
     if (self->store.head != NULL) {
@@ -107,7 +108,9 @@ static PyObject *start(PyObject *module, PyObject *args)
         PyErr_SetString(PyExc_RuntimeError, "no room for another exit handler");
         return NULL;
     }
-    if (hook_install(self) != 0) {
+    self->store.head->control = paused ? CONTROL_PAUSE : CONTROL_GO;
+    self->store.head->hook = HOOK_KIND;
+    if (items_open(self) != 0 || hook_install(self) != 0) {
         return NULL;
     }
     Py_RETURN_NONE;
@@ -115,7 +118,7 @@ static PyObject *start(PyObject *module, PyObject *args)
 
 static PyMethodDef methods[] = {
     {"start", start, METH_VARARGS,
-     "start(path, limit_bytes, patterns, insides): records this process into the existing empty file path,\n"
+     "start(path, limit_bytes, patterns, insides, paused): records this process into the existing empty file path,\n"
      "from the program's first frame on. patterns choose the code whose lines are followed; with insides,\n"
      "only what happens while a function of such a name is active is recorded."},
     {NULL, NULL, 0, NULL},

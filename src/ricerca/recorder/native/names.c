@@ -219,6 +219,38 @@ void names_lines(code_info *info, PyCodeObject *code)
 #endif
 }
 
+static int ends_with(PyObject *text, const char *end)
+{
+    Py_ssize_t count;
+    const char *bytes = PyUnicode_AsUTF8AndSize(text, &count);
+    if (bytes == NULL) {
+        PyErr_Clear();
+        return 0;
+    }
+    size_t length = strlen(end);
+    return (size_t)count >= length && memcmp(bytes + count - length, end, length) == 0;
+}
+
+static uint32_t traits_of(PyCodeObject *code)
+{
+    uint32_t traits = 0;
+    if (code->co_flags & (CO_GENERATOR | CO_COROUTINE | CO_ASYNC_GENERATOR)) {
+        traits |= TRAIT_RESUMABLE;
+    }
+    if (ends_with(code->co_filename, "importlib._bootstrap>") && ends_with(code->co_name, "_find_and_load")) {
+        traits |= TRAIT_IMPORT;
+    }
+    if (ends_with(code->co_filename, "/subprocess.py") && code->co_argcount > 0) {
+        PyObject *names = PyObject_GetAttrString((PyObject *)code, "co_varnames");
+        if (names != NULL && PyUnicode_CompareWithASCIIString(PyTuple_GET_ITEM(names, 0), "self") == 0) {
+            traits |= ends_with(code->co_name, "_execute_child") ? TRAIT_SPAWN | TRAIT_CHILD : TRAIT_CHILD;
+        }
+        Py_XDECREF(names);
+        PyErr_Clear();
+    }
+    return traits;
+}
+
 code_info *names_code(names *self, PyCodeObject *code, PyObject *globals)
 {
     function_record record = {.kind = KIND_PYTHON, .first_line = (uint32_t)code->co_firstlineno};
@@ -243,9 +275,9 @@ code_info *names_code(names *self, PyCodeObject *code, PyObject *globals)
     if (info == NULL) {
         return NULL;
     }
+    info->object = code;
     info->function = function_row(self, &record);
-    info->inside = matches(self, name, self->insides, self->inside_count);
-    info->resumable = (code->co_flags & (CO_GENERATOR | CO_COROUTINE | CO_ASYNC_GENERATOR)) != 0;
+    info->traits = traits_of(code) | (matches(self, name, self->insides, self->inside_count) ? TRAIT_INSIDE : 0);
     info->unit_count = unit_count_of(code);
     info->first_offset = first_offset_of(code);
     if (code_set_extra((PyObject *)code, self->extra_index, info) != 0) {
@@ -254,28 +286,6 @@ code_info *names_code(names *self, PyCodeObject *code, PyObject *globals)
         return NULL;
     }
     return info;
-}
-
-/* The type a builtin method is bound to; NULL for a function of a module, which names its module. */
-static inline PyTypeObject *owner_of(PyObject *function)
-{
-    PyObject *bound = ((PyCFunctionObject *)function)->m_self;
-    if (((PyCFunctionObject *)function)->m_module != NULL || bound == NULL || PyModule_CheckExact(bound)) {
-        return NULL;
-    }
-    return PyType_Check(bound) ? (PyTypeObject *)bound : Py_TYPE(bound);
-}
-
-/* Heap types may die and their address be used again, so their name stands for them. */
-static inline uint64_t owner_key(PyTypeObject *type)
-{
-    if (type == NULL) {
-        return 0;
-    }
-    if (type->tp_flags & Py_TPFLAGS_HEAPTYPE) {
-        return (uint64_t)PyObject_Hash(((PyHeapTypeObject *)type)->ht_qualname) | 1u;
-    }
-    return (uint64_t)(uintptr_t)type;
 }
 
 static void describe_builtin(names *self, const PyMethodDef *method, PyObject *module_name, PyTypeObject *type,
@@ -311,12 +321,6 @@ static void describe_builtin(names *self, const PyMethodDef *method, PyObject *m
     record->module_bytes = module.bytes;
 }
 
-static inline uint32_t builtin_hash(const void *method, uint64_t owner)
-{
-    uint64_t key = ((uint64_t)(uintptr_t)method >> 4) * 0x9E3779B97F4A7C15u ^ owner * 0xC2B2AE3D27D4EB4Fu;
-    return (uint32_t)(key >> 32);
-}
-
 static void grow_builtins(names *self)
 {
     uint32_t mask = self->builtin_mask * 2 + 1;
@@ -339,16 +343,9 @@ static void grow_builtins(names *self)
     self->builtin_mask = mask;
 }
 
-static uint32_t builtin_row(names *self, const PyMethodDef *method, PyObject *module_name, PyTypeObject *type)
+uint32_t names_new_builtin(names *self, const PyMethodDef *method, PyObject *module_name, PyTypeObject *type)
 {
     uint64_t owner = owner_key(type);
-    uint32_t slot = builtin_hash(method, owner) & self->builtin_mask;
-    while (self->builtin_slots[slot].function != 0) {
-        if (self->builtin_slots[slot].method == method && self->builtin_slots[slot].owner == owner) {
-            return self->builtin_slots[slot].function;
-        }
-        slot = (slot + 1) & self->builtin_mask;
-    }
     function_record record = {0};
     describe_builtin(self, method, module_name, type, &record);
     uint32_t index = function_row(self, &record);
@@ -357,10 +354,10 @@ static uint32_t builtin_row(names *self, const PyMethodDef *method, PyObject *mo
     }
     if (self->builtin_count * 2 > self->builtin_mask) {
         grow_builtins(self);
-        slot = builtin_hash(method, owner) & self->builtin_mask;
-        while (self->builtin_slots[slot].function != 0) {
-            slot = (slot + 1) & self->builtin_mask;
-        }
+    }
+    uint32_t slot = builtin_hash(method, owner) & self->builtin_mask;
+    while (self->builtin_slots[slot].function != 0) {
+        slot = (slot + 1) & self->builtin_mask;
     }
     if (self->builtin_count < self->builtin_mask) {
         struct builtin_slot fresh = {method, owner, index};
@@ -370,22 +367,16 @@ static uint32_t builtin_row(names *self, const PyMethodDef *method, PyObject *mo
     return index;
 }
 
-uint32_t names_builtin(names *self, PyObject *function)
+uint32_t names_item(names *self, uint32_t kind, const char *bytes, size_t count)
 {
-    PyCFunctionObject *builtin = (PyCFunctionObject *)function;
-    return builtin_row(self, builtin->m_ml, builtin->m_module, owner_of(function));
-}
-
-uint32_t names_method(names *self, PyObject *descriptor, PyObject *object)
-{
-    return builtin_row(self, ((PyMethodDescrObject *)descriptor)->d_method, NULL, Py_TYPE(object));
+    text name = intern(self, bytes, count);
+    function_record record = {.kind = kind, .name_offset = name.offset, .name_bytes = name.bytes};
+    return function_row(self, &record);
 }
 
 uint32_t names_thread_root(names *self)
 {
-    text name = intern(self, "<thread start>", 14);
-    function_record record = {.kind = KIND_THREAD, .name_offset = name.offset, .name_bytes = name.bytes};
-    return function_row(self, &record);
+    return names_item(self, KIND_THREAD, "<thread start>", 14);
 }
 
 /* Looks a thread's name up in threading's own table, without running any Python code. */
@@ -411,6 +402,25 @@ void names_thread(names *self, thread_record *record)
     record->name_bytes = name.bytes;
 }
 
+/* Whether what is attached to a code object lies where code_extras has it. */
+static int extras_lie_as_known(Py_ssize_t index)
+{
+    void *mark = calloc(1, sizeof(code_info));
+    void *asked = NULL;
+    PyObject *code = Py_CompileString("0", "<calibration>", Py_eval_input);
+    if (code == NULL || mark == NULL || code_set_extra(code, index, mark) != 0) {
+        PyErr_Clear();
+        free(mark);
+        Py_XDECREF(code);
+        return 0;
+    }
+    const code_extras *extras = ((PyCodeObject *)code)->co_extra;
+    int known = code_get_extra(code, index, &asked) == 0 && asked == mark && extras != NULL && extras->count > index
+        && extras->count < 256 && extras->values[index] == mark;
+    Py_DECREF(code); /* frees the mark */
+    return known;
+}
+
 int names_open(names *self, arena *store)
 {
     memset(self, 0, sizeof *self);
@@ -428,6 +438,7 @@ int names_open(names *self, arena *store)
         PyErr_NoMemory();
         return -1;
     }
+    self->extra_direct = extras_lie_as_known(self->extra_index);
     return 0;
 }
 

@@ -20,6 +20,7 @@ typedef struct {
     } *builtin_slots;
     uint32_t builtin_mask, builtin_count;
     Py_ssize_t extra_index;    /* where a code object keeps its code_info */
+    int extra_direct;          /* and whether it can be had without asking the interpreter */
     char **patterns;           /* which code a line run follows */
     int pattern_count;
     char **insides;            /* functions below which only is recorded; none: everything */
@@ -34,10 +35,66 @@ void names_close(names *self);
 code_info *names_code(names *self, PyCodeObject *code, PyObject *globals);
 /* Fills info->lines. */
 void names_lines(code_info *info, PyCodeObject *code);
-uint32_t names_builtin(names *self, PyObject *function);
-/* The same for a method of a builtin type that is called on object. */
-uint32_t names_method(names *self, PyObject *descriptor, PyObject *object);
+/* What is not a function of the program, but has time and calls like one. */
+uint32_t names_item(names *self, uint32_t kind, const char *bytes, size_t count);
 uint32_t names_thread_root(names *self);
 void names_thread(names *self, thread_record *record);
+
+uint32_t names_new_builtin(names *self, const PyMethodDef *method, PyObject *module_name, PyTypeObject *type);
+
+/* The type a builtin method is bound to; NULL for a function of a module, which names its module. */
+static inline PyTypeObject *owner_of(PyObject *function)
+{
+    PyObject *bound = ((PyCFunctionObject *)function)->m_self;
+    if (((PyCFunctionObject *)function)->m_module != NULL || bound == NULL || PyModule_CheckExact(bound)) {
+        return NULL;
+    }
+    return PyType_Check(bound) ? (PyTypeObject *)bound : Py_TYPE(bound);
+}
+
+/* Heap types may die and their address be used again, so their name stands for them. */
+static inline uint64_t owner_key(PyTypeObject *type)
+{
+    if (type == NULL) {
+        return 0;
+    }
+    if (type->tp_flags & Py_TPFLAGS_HEAPTYPE) {
+        return (uint64_t)PyObject_Hash(((PyHeapTypeObject *)type)->ht_qualname) | 1u;
+    }
+    return (uint64_t)(uintptr_t)type;
+}
+
+static inline uint32_t builtin_hash(const void *method, uint64_t owner)
+{
+    uint64_t key = ((uint64_t)(uintptr_t)method >> 4) * 0x9E3779B97F4A7C15u ^ owner * 0xC2B2AE3D27D4EB4Fu;
+    return (uint32_t)(key >> 32);
+}
+
+static inline uint32_t builtin_row(names *self, const PyMethodDef *method, PyObject *module_name, PyTypeObject *type)
+{
+    uint64_t owner = owner_key(type);
+    uint32_t slot = builtin_hash(method, owner) & self->builtin_mask;
+    const struct builtin_slot *found;
+    while ((found = &self->builtin_slots[slot])->function != 0) {
+        if (found->method == method && found->owner == owner) {
+            return found->function;
+        }
+        slot = (slot + 1) & self->builtin_mask;
+    }
+    return names_new_builtin(self, method, module_name, type);
+}
+
+/* Row of a builtin function or of a method that is bound already. */
+static inline uint32_t names_builtin(names *self, PyObject *function)
+{
+    PyCFunctionObject *builtin = (PyCFunctionObject *)function;
+    return builtin_row(self, builtin->m_ml, builtin->m_module, owner_of(function));
+}
+
+/* The same for a method of a builtin type that is called on object. */
+static inline uint32_t names_method(names *self, PyObject *descriptor, PyObject *object)
+{
+    return builtin_row(self, ((PyMethodDescrObject *)descriptor)->d_method, NULL, Py_TYPE(object));
+}
 
 #endif

@@ -37,7 +37,9 @@ void stack_end(stack *self)
         return;
     }
     stack_book(self, clock_ticks());
-    stack_pop_to(self, 0);
+    while (self->depth > 0) {
+        stack_pop(self);
+    }
     self->record->ended = 1;
 }
 
@@ -59,27 +61,60 @@ int stack_grow(stack *self)
     return 1;
 }
 
-/* A long gap: asks how much of the time since the CPU clock was last read the thread did not run.
- * Gaps too short to ask about hold no waiting, so all of it belongs to this one. */
-void stack_wait(stack *self, uint64_t now, uint64_t gap_ticks)
+stack_entry *stack_insert(stack *self, uint32_t depth)
+{
+    if (self->depth + 1 >= self->capacity && !stack_grow(self)) {
+        return NULL;
+    }
+    memmove(&self->entries[depth + 1], &self->entries[depth], (self->depth - depth + 1) * sizeof *self->entries);
+    self->depth++;
+    memset(&self->entries[depth], 0, sizeof *self->entries);
+    return &self->entries[depth];
+}
+
+void stack_remove(stack *self, uint32_t depth)
+{
+    const stack_entry *left = &self->entries[depth];
+    arena_span(self->store, left->context, self->index, left->start, self->record->last_ticks);
+    memmove(&self->entries[depth], &self->entries[depth + 1], (self->depth - depth) * sizeof *self->entries);
+    self->depth--;
+    self->record->top = self->entries[self->depth].context;
+}
+
+/* How much of the time since the CPU clock was last read the thread did not run. Gaps too short to ask
+ * about hold no waiting, so all of it belongs to this one. */
+static uint64_t waited(stack *self, uint64_t now, uint64_t gap)
 {
     uint64_t cpu_ns = thread_cpu_ns();
     double wall_ticks = now > self->cpu_ticks ? (double)(now - self->cpu_ticks) : 0.0;
-    double cpu_ticks = (double)(cpu_ns - self->cpu_ns) / self->store->ns_per_tick;
-    double waiting = wall_ticks - cpu_ticks;
+    double waiting = wall_ticks - (double)(cpu_ns - self->cpu_ns) / self->store->ns_per_tick;
     self->cpu_ns = cpu_ns;
     self->cpu_ticks = now;
-    if (waiting > (double)gap_ticks) {
-        waiting = (double)gap_ticks;
-    }
-    if (waiting > 0) {
-        const stack_entry *top = &self->entries[self->depth];
-        self->store->contexts[top->context].waiting_ticks += (uint64_t)waiting;
-        if (top->line != 0) {
-            self->store->lines[top->line].waiting_ticks += (uint64_t)waiting;
-        }
-    }
     if (now - self->store->head->last_ticks > (uint64_t)(1e7 / self->store->ns_per_tick)) {
         arena_beat(self->store);
     }
+    return waiting <= 0 ? 0 : waiting > (double)gap ? gap : (uint64_t)waiting;
+}
+
+/* A gap that is long, or that ends in another slice than it began in. */
+void stack_book_long(stack *self, uint64_t last, uint64_t now)
+{
+    arena *store = self->store;
+    stack_entry *top = &self->entries[self->depth];
+    uint64_t gap = now > last ? now - last : 0;
+    uint64_t waiting = gap > store->wait_ticks ? waited(self, now, gap) : 0;
+    if (top->line != 0) {
+        store->lines[top->line].self_ticks += gap;
+        store->lines[top->line].waiting_ticks += waiting;
+    }
+    if (gap < store->brief_limit) {
+        store->contexts[top->context].brief_ticks += gap;
+    }
+    uint32_t child = waiting > 0 && self->waits_for != NULL ? self->waits_for(self) : 0;
+    if (child != 0) {
+        arena_book_long(store, child, last, now, waiting, waiting);
+        gap -= waiting;
+        waiting = 0;
+    }
+    arena_book_long(store, top->context, last, now, gap, waiting);
 }

@@ -7,23 +7,36 @@
 
 /* Where the lines of a code object lie: lines[offset / 2] for a bytecode offset. */
 typedef struct {
+    const void *object;     /* the code object itself */
     uint32_t function;
     int32_t first_offset;   /* of the instruction at which a fresh body begins */
-    uint32_t resumable;
-    uint32_t inside;        /* recording begins here when only part of the run is wanted */
+    uint32_t traits;        /* what to look out for, most code has none */
     uint32_t unit_count;
     uint32_t *lines;        /* NULL until the code first calls something */
 } code_info;
 
+enum {
+    TRAIT_RESUMABLE = 1,    /* a generator or coroutine */
+    TRAIT_IMPORT = 2,       /* the interpreter's own, that imports the module it is given the name of */
+    TRAIT_CHILD = 4,        /* a method of an object that stands for a child process */
+    TRAIT_SPAWN = 8,        /* the one of them that starts it */
+    TRAIT_INSIDE = 16,      /* recording begins here when only part of the run is wanted */
+};
+
+/* The frame of an entry tells it apart. An entry that shares its frame with the one below has bit 0 set
+ * there: it goes when that one goes. */
+#define SHARED_FRAME 1u
+
 typedef struct {
     const void *frame;      /* identity of the frame; for a builtin, that of its caller */
     code_info *code;        /* NULL for a builtin */
+    uint64_t start;
     uint32_t context;
     uint32_t line;          /* line record that runs now, 0 outside line runs */
     uint32_t overflow;      /* the time goes to the parent: there was no room */
 } stack_entry;
 
-typedef struct {
+typedef struct stack {
     arena *store;
     thread_record *record;
     stack_entry *entries;   /* entries[0] is the thread's root */
@@ -34,6 +47,7 @@ typedef struct {
     uint32_t name_tries;
     uint64_t cpu_ns;        /* thread CPU clock when last asked, and the tick of that moment */
     uint64_t cpu_ticks;
+    uint32_t (*waits_for)(struct stack *); /* context of the child process it waits for, 0 for none; may be NULL */
 } stack;
 
 /* A new thread's stack, or NULL without memory or room. */
@@ -43,7 +57,15 @@ void stack_start_cpu_clock(stack *self);
 void stack_end(stack *self);   /* books what is open and marks the thread as ended */
 void stack_free(stack *self);
 int stack_grow(stack *self);
-void stack_wait(stack *self, uint64_t now, uint64_t gap_ticks);
+void stack_book_long(stack *self, uint64_t last, uint64_t now);
+/* Puts an entry in below the depth-th, or takes that one out; those above it keep running. */
+stack_entry *stack_insert(stack *self, uint32_t depth);
+void stack_remove(stack *self, uint32_t depth);
+
+static inline const void *frame_of(const stack_entry *entry)
+{
+    return (const void *)((uintptr_t)entry->frame & ~(uintptr_t)SHARED_FRAME);
+}
 
 /* Books the time since the last event on what was running. */
 static inline void stack_book(stack *self, uint64_t now)
@@ -52,18 +74,20 @@ static inline void stack_book(stack *self, uint64_t now)
     uint64_t last = record->last_ticks;
     uint64_t gap = now > last ? now - last : 0;
     record->last_ticks = now;
-    if (self->depth == 0) {
+    if (__builtin_expect(self->depth == 0 || self->store->muted, 0)) {
         return; /* nothing of the program is running */
     }
+    if (__builtin_expect(gap > self->store->wait_ticks || now >= self->store->slice_end, 0)) {
+        stack_book_long(self, last, now);
+        return;
+    }
     const stack_entry *top = &self->entries[self->depth];
+    arena_touching(self->store, top->context);
     context_record *context = &self->store->contexts[top->context];
     context->self_ticks += gap;
     context->brief_ticks += gap < self->store->brief_limit ? gap : 0;
-    if (top->line != 0) {
+    if (__builtin_expect(top->line != 0, 0)) {
         self->store->lines[top->line].self_ticks += gap;
-    }
-    if (__builtin_expect(gap > self->store->wait_ticks, 0)) {
-        stack_wait(self, now, gap);
     }
 }
 
@@ -80,15 +104,34 @@ static inline stack_entry *stack_push(stack *self, const void *frame, uint32_t c
     entry->overflow = context == 0;
     entry->context = context == 0 ? parent : context;
     entry->line = 0;
+    entry->start = self->record->last_ticks;
     entry->code = code;
     self->record->top = entry->context;
     return entry;
 }
 
-static inline void stack_pop_to(stack *self, uint32_t depth)
+static inline void stack_pop(stack *self)
 {
+    uint32_t depth = self->depth - 1;
+    const stack_entry *left = &self->entries[depth + 1];
+    if (__builtin_expect(self->record->last_ticks - left->start >= self->store->span_least, 0) && !left->overflow) {
+        arena_span(self->store, left->context, self->index, left->start, self->record->last_ticks);
+    }
     self->depth = depth;
     self->record->top = self->entries[depth].context;
+}
+
+/* The entry of a running body of this code is on top: leaves it. Else the frame must tell. */
+static inline int stack_leave_code(stack *self, const void *object, uint64_t now)
+{
+    const stack_entry *top = &self->entries[self->depth];
+    if (__builtin_expect(self->unseen != 0 || self->depth == 0 || top->code == NULL || top->code->object != object
+                         || ((uintptr_t)top->frame & SHARED_FRAME), 0)) {
+        return 0;
+    }
+    stack_book(self, now);
+    stack_pop(self);
+    return 1;
 }
 
 /* Leaves the entry of this frame and whatever is still open above it; unknown frames are ignored. */
@@ -102,12 +145,14 @@ static inline void stack_leave(stack *self, const void *frame, int builtin, uint
     uint32_t depth = self->depth;
     if (__builtin_expect(depth > 0 && self->entries[depth].frame == frame
                          && (self->entries[depth].code == NULL) == builtin, 1)) {
-        stack_pop_to(self, depth - 1);
+        stack_pop(self);
         return;
     }
     for (; depth > 0; depth--) {
         if (self->entries[depth].frame == frame && (self->entries[depth].code == NULL) == builtin) {
-            stack_pop_to(self, depth - 1);
+            while (self->depth >= depth) {
+                stack_pop(self);
+            }
             return;
         }
     }

@@ -1,0 +1,988 @@
+"""The recorder in Python alone, for where there is no C compiler: same events, same file, same counts.
+
+It is loaded by the start-up module as a name space of its own, not as a module of the program.
+Standard library only, Python 3.9 to 3.13. Slower by far than the native part; the run says which
+one it was. Of slices and spans it keeps none.
+"""
+
+import _thread
+import gc
+import mmap
+import os
+import struct
+import sys
+from time import clock_gettime_ns, monotonic_ns, thread_time_ns
+
+MAGIC, FORMAT, ENDIAN, HEADER_BYTES, DIRECTORY = b"RICERCA\0", 1, 0x01020304, 4096, 1024
+PYTHON, BUILTIN, THREAD, IMPORT, COLLECTION, REGION, CHILD = 1, 2, 3, 4, 5, 6, 7
+STRINGS, FUNCTIONS, THREADS, LINES, CONTEXTS, SLICES, SPANS = range(7)
+RECORD_BYTES = (1, 64, 64, 32, 64, 32, 24)
+NAMES = (b"strings", b"functions", b"threads", b"lines", b"contexts", b"slices", b"spans")
+FULL_FLAGS = (4, 2, 128, 256, 1, 512, 1024)
+FLAG_DISK_FULL, FLAG_LIMIT, FLAG_LINES, FLAG_HOOK_TAKEN, FLAG_PAUSED = 8, 16, 32, 64, 2048
+CHUNK, WAIT_NS, BRIEF_NS = 64 << 10, 20_000, 4_000
+GENERATOR_FLAGS = 0x20 | 0x80 | 0x200
+RESUME = 149 if sys.version_info >= (3, 13) else 151
+HEAP_TYPE = 1 << 9
+MONITORING = sys.version_info >= (3, 12)
+MOST_CODES = 50_000
+MOST_TEXT = 160
+WAITERS = {"waitpid", "poll", "select", "read", "readall", "readline", "readlines", "write"}
+
+if not MONITORING:
+    MISSING = None
+else:
+    MISSING = sys.monitoring.MISSING
+
+_type_name = type.__dict__["__name__"].__get__
+_type_qualname = type.__dict__["__qualname__"].__get__
+_type_dict = type.__dict__["__dict__"].__get__
+_type_module = type.__dict__["__module__"].__get__
+_type_flags = type.__dict__["__flags__"].__get__
+_builtin = type(len)
+_method = type(str.join)
+_get_ident = _thread.get_ident
+_frame_at = sys._getframe
+_lock = _thread.RLock()
+_local = _thread._local()
+_own_space = globals()
+
+
+class Code:
+    """What is known of a code object."""
+
+    __slots__ = ("child", "chosen", "first", "function", "imports", "inside", "kept", "lines", "resumable")
+
+
+class Stack:
+    """One thread's shadow stack. Entries are [frame, code, context, overflow, line]; code is None for a builtin."""
+
+    __slots__ = ("cpu", "cpu_at", "entries", "index", "last", "row", "tries")
+
+
+# The recording, rebound in a forked child.
+fd = -1
+path = ""
+space = u32 = u64 = None
+offsets = []
+counts = []
+capacities = []
+allocated = []
+strings = {}
+functions = {}
+contexts = {}
+lines = {}
+codes = {}
+builtins = {}
+waiting_rows = set()
+root_function = 0
+active = False
+muted = False
+patterns = []
+insides = []
+follow_lines = False
+real_start = None
+ours = {}
+
+
+# ---- the tables
+
+
+def _page_up(count):
+    return (count + 4095) & ~4095
+
+
+def _open(place, limit):
+    global fd, path, space, u32, u64
+    path = place
+    fd = os.open(place, os.O_RDWR)
+    shares = (limit // 16, limit // 16 // 64, limit // 128 // 64, limit // 32 // 32, (limit - limit // 3) // 64, 1, 1)
+    at = HEADER_BYTES
+    for which, capacity in enumerate(shares):
+        offsets.append(at)
+        counts.append(1)
+        capacities.append(capacity)
+        allocated.append(0)
+        at += _page_up(capacity * RECORD_BYTES[which])
+    os.posix_fallocate(fd, 0, HEADER_BYTES)
+    os.ftruncate(fd, at)
+    _map(at)
+    now = monotonic_ns()
+    struct.pack_into(
+        "<8sIIQIIQQQQQdIIIIQQ", space, 0, b"", FORMAT, ENDIAN, at, 1, 0, now, now, now, now, clock_gettime_ns(0), 1.0, os.getpid(),
+        sys.hexversion, 2, len(shares), limit, HEADER_BYTES,
+    )  # fmt: skip
+    struct.pack_into("<ddII", space, 176, 1.0, 1.0, 3, 0)
+    for which in range(len(shares)):
+        _room(which, 0)
+        _write_row(which)
+
+
+def _map(size):
+    global space, u32, u64
+    space = mmap.mmap(fd, size)
+    whole = memoryview(space)
+    u32, u64 = whole.cast("I"), whole.cast("Q")
+
+
+def _write_row(which):
+    struct.pack_into(
+        "<16sQQQQQQ", space, DIRECTORY + which * 64, NAMES[which], offsets[which], RECORD_BYTES[which], capacities[which],
+        counts[which], allocated[which], 0,
+    )  # fmt: skip
+
+
+def _flag(bits):
+    u32[7] |= bits
+
+
+def _room(which, more):
+    """Whether the table has room for so many more records."""
+    if counts[which] + more > capacities[which]:
+        _flag(FULL_FLAGS[which] | (FLAG_LIMIT if which < SLICES else 0))
+        return False
+    needed = (counts[which] + more) * RECORD_BYTES[which]
+    while needed > allocated[which]:
+        step = min(_page_up(allocated[which] // 4 + CHUNK), _page_up(capacities[which] * RECORD_BYTES[which]) - allocated[which])
+        if u64[13] + step > u64[12]:
+            _flag(FULL_FLAGS[which] | FLAG_LIMIT)
+            return False
+        try:
+            os.posix_fallocate(fd, offsets[which] + allocated[which], step)
+        except OSError:
+            _flag(FULL_FLAGS[which] | FLAG_DISK_FULL)
+            return False
+        allocated[which] += step
+        u64[13] += step
+        _write_row(which)
+    return True
+
+
+def _added(which, more=1):
+    """Index of the next record, which is complete now."""
+    index = counts[which]
+    counts[which] += more
+    u64[(DIRECTORY + which * 64 + 40) // 8] = counts[which]
+    return index
+
+
+def _string(text):
+    if not text:
+        return 0, 0
+    known = strings.get(text)
+    if known is None:
+        raw = text.encode("utf-8", "backslashreplace")
+        if not _room(STRINGS, len(raw)):
+            return 0, 0
+        at = offsets[STRINGS] + counts[STRINGS]
+        space[at : at + len(raw)] = raw
+        known = strings[text] = (_added(STRINGS, len(raw)), len(raw))
+    return known
+
+
+def _function(kind, name, module="", file="", line=0, flags=0, chosen=0):
+    key = (kind, name, module, file, line)
+    known = functions.get(key)
+    if known is None:
+        with _lock:
+            if not _room(FUNCTIONS, 1):
+                return 0
+            if kind == BUILTIN and name.rsplit(".", 1)[-1] in WAITERS:
+                waiting_rows.add(counts[FUNCTIONS])
+            at = offsets[FUNCTIONS] + counts[FUNCTIONS] * 64
+            struct.pack_into("<10IQQQ", space, at, kind, line, *_string(name), *_string(module), *_string(file), flags, chosen, 0, 0, 0)
+            known = functions[key] = _added(FUNCTIONS)
+    return known
+
+
+def _context(stack, parent, function, line):
+    """The context of this callee and call site below parent, 0 without room."""
+    if function == 0:
+        return 0
+    key = (parent, function, line)
+    known = contexts.get(key)
+    if known is None:
+        with _lock:
+            if stack is not None:
+                _name_thread(stack)
+            if not _room(CONTEXTS, 1):
+                return 0
+            at = (offsets[CONTEXTS] + counts[CONTEXTS] * 64) // 4
+            u32[at], u32[at + 1], u32[at + 2] = key
+            u32[at + 12] = stack.index if stack is not None else counts[THREADS]
+            known = contexts[key] = _added(CONTEXTS)
+    return known
+
+
+def _line(function, line):
+    key = (function, line)
+    known = lines.get(key)
+    if known is None:
+        with _lock:
+            if not _room(LINES, 1):
+                return 0
+            at = (offsets[LINES] + counts[LINES] * 32) // 4
+            u32[at], u32[at + 1] = key
+            known = lines[key] = _added(LINES)
+    return known
+
+
+# ---- names
+
+
+def _matches(text, wanted):
+    import fnmatch
+
+    base = text.rsplit("/", 1)[-1]
+    return any(fnmatch.fnmatchcase(text, one) or fnmatch.fnmatchcase(base, one) for one in wanted)
+
+
+def _text(value):
+    return value if type(value) is str else ""
+
+
+def _code(code, frame):
+    """What is known of a code object; met for the first time, it is described."""
+    info = Code()
+    name = getattr(code, "co_qualname", code.co_name)
+    file, module = code.co_filename, _text(frame.f_globals.get("__name__"))
+    info.kept = code
+    info.chosen = bool(patterns) and any(text and _matches(text, patterns) for text in (name, file, module))
+    line = 1 if name == "<module>" else code.co_firstlineno
+    info.function = _function(PYTHON, name, module, file, line, code.co_flags, info.chosen)
+    info.resumable = bool(code.co_flags & GENERATOR_FLAGS)
+    info.inside = bool(insides) and _matches(name, insides)
+    info.imports = file.endswith("importlib._bootstrap>") and code.co_name == "_find_and_load"
+    info.child = file.endswith("/subprocess.py") and code.co_varnames[:1] == ("self",)
+    info.first = -1
+    if sys.version_info >= (3, 11) and info.resumable:
+        raw = code.co_code
+        info.first = next((at for at in range(0, len(raw), 2) if raw[at] == RESUME), 0)
+    info.lines = None
+    if len(codes) > MOST_CODES:
+        codes.clear()
+        _ignore_own()
+    codes[id(code)] = info
+    return info
+
+
+def _lines_of(code):
+    """Line of each instruction; one without a line counts to the one before."""
+    found = [0] * (len(code.co_code) // 2 + 1)
+    last = code.co_firstlineno
+    for start, end, line in code.co_lines():
+        last = last if line is None else line
+        for unit in range(start // 2, end // 2):
+            found[unit] = last
+    return found
+
+
+def _line_of_call(stack, frame):
+    """The line from which the running function calls."""
+    info = stack.entries[-1][1]
+    if info is None or frame is None:
+        return 0
+    if sys.version_info < (3, 10):
+        return frame.f_lineno
+    if info.lines is None:
+        info.lines = _lines_of(info.kept)
+    unit = frame.f_lasti // 2
+    return info.lines[unit] if 0 <= unit < len(info.lines) else 0
+
+
+def _builtin_row(function):
+    owner = function.__self__
+    module = function.__module__
+    if module is None and owner is not None and type(owner) is not type(sys):
+        return _method_row(function.__name__, owner if isinstance(owner, type) else type(owner))
+    key = (function.__name__, _text(module))
+    known = builtins.get(key)
+    if known is None:
+        known = builtins[key] = _function(BUILTIN, *key)
+    return known
+
+
+def _method_row(name, owner):
+    if _type_flags(owner) & HEAP_TYPE:
+        module = _text(_type_dict(owner).get("__module__"))
+        full = _type_qualname(owner) + "." + name
+    else:
+        module = _text(_type_module(owner)) or "builtins"
+        full = _type_name(owner) + "." + name
+    return _function(BUILTIN, full, module)
+
+
+def _name_thread(stack):
+    if stack.tries >= 64:
+        return
+    stack.tries += 1
+    known = getattr(sys.modules.get("threading"), "_active", {}).get(_get_ident())
+    name = getattr(known, "__dict__", {}).get("_name")
+    if type(name) is str and name:
+        at = (offsets[THREADS] + stack.index * 64) // 4
+        u32[at + 4], u32[at + 5] = _string(name)
+        stack.tries = 64
+
+
+# ---- the shadow stack
+
+
+def _new_stack():
+    stack = Stack()
+    with _lock:
+        if not _room(THREADS, 1):
+            return None
+        index = counts[THREADS]
+        root = _context(None, 0, root_function, index)
+        if root == 0:
+            return None
+        stack.index, stack.tries, stack.last = index, 0, monotonic_ns()
+        at = offsets[THREADS] + index * 64
+        struct.pack_into("<QIIIIIIQQQQ", space, at, _thread.get_native_id(), root, root, 0, 0, 0, 0, stack.last, stack.last, 0, 0)
+        stack.row = at // 4
+        _added(THREADS)
+    stack.entries = [[0, None, root, False, 0]]
+    stack.cpu, stack.cpu_at = thread_time_ns(), monotonic_ns()
+    _local.stack = stack
+    return stack
+
+
+def _own():
+    try:
+        return _local.stack
+    except AttributeError:
+        return _new_stack()
+
+
+def _book(stack, now):
+    """Book the time since the last event on what was running."""
+    gap = now - stack.last
+    if gap < 0:
+        return  # a collection began while an event was being told
+    stack.last = now
+    u64[stack.row // 2 + 5] = now
+    entries = stack.entries
+    if lent is not None and len(entries) <= lent[0]:
+        _give_back()
+    if len(entries) == 1 or muted:
+        return
+    top = entries[-1]
+    at = (offsets[CONTEXTS] + top[2] * 64) // 8
+    waiting = child = 0
+    if gap > WAIT_NS:
+        cpu = thread_time_ns()
+        waiting = min(max((now - stack.cpu_at) - (cpu - stack.cpu), 0), gap)
+        stack.cpu, stack.cpu_at = cpu, now
+        if waiting:
+            child = _waits_for(stack)
+        u64[6] = u64[7] = now
+    if child:
+        below = (offsets[CONTEXTS] + child * 64) // 8
+        u64[below + 4] += waiting
+        u64[below + 5] += waiting
+        u64[at + 4] += gap - waiting
+    else:
+        u64[at + 4] += gap
+        u64[at + 5] += waiting
+    if gap < BRIEF_NS:
+        u64[at + 7] += gap
+    if top[4]:
+        at = (offsets[LINES] + top[4] * 32) // 8
+        u64[at + 2] += gap
+        u64[at + 3] += waiting
+
+
+def _count(context, function, what):
+    """what: 0 a call, 1 a resume, 2 neither."""
+    if muted or what == 2:
+        return
+    if context:
+        u64[(offsets[CONTEXTS] + context * 64) // 8 + 2 + what] += 1
+    elif function:
+        u64[(offsets[FUNCTIONS] + function * 64) // 8 + 5 + what] += 1
+
+
+def _push(stack, frame, code, context):
+    parent = stack.entries[-1][2]
+    stack.entries.append([frame, code, context or parent, context == 0, 0])
+    u32[stack.row + 3] = context or parent
+
+
+def _enter(stack, function, frame, code, line, what):
+    caller = stack.entries[-1]
+    context = 0 if caller[3] else _context(stack, caller[2], function, line)
+    _count(context, function, what)
+    _push(stack, frame, code, context)
+
+
+def _leave(stack, frame, builtin):
+    entries = stack.entries
+    for depth in range(len(entries) - 1, 0, -1):
+        if entries[depth][0] == frame and (entries[depth][1] is None) == builtin:
+            del entries[depth:]
+            u32[stack.row + 3] = entries[-1][2]
+            return
+
+
+def _attend():
+    """The person wants something. Whether to record."""
+    global active, muted
+    control = u32[49]
+    if control == 1 and not muted:
+        _flag(FLAG_PAUSED)
+        muted = True
+    elif control == 0 and muted:
+        muted = False
+    elif control == 2:
+        close()
+        active = False
+    return active
+
+
+def _enter_code(stack, code, frame):
+    info = codes.get(id(code))
+    if info is None:
+        info = _code(code, frame)
+        if follow_lines and MONITORING and info.chosen:
+            sys.monitoring.set_local_events(_tool, code, sys.monitoring.events.LINE)
+    if info is _IGNORED:
+        return
+    if insides and len(stack.entries) == 1 and not info.inside:
+        return
+    what = 0
+    if info.resumable:
+        at = frame.f_lasti
+        what = 0 if at == info.first or (info.first < 0 and at < 0) else 1 if at > info.first else 2
+    line = _line_of_call(stack, frame.f_back)
+    if info.imports and len(stack.entries) > 1 and not stack.entries[-1][3]:
+        item = _function(IMPORT, ("import " + _text(frame.f_locals.get("name")))[: MOST_TEXT])
+        _enter(stack, item, id(frame), info, line, 0)
+        _enter(stack, info.function, -id(frame), info, 0, 0)
+        return
+    _enter(stack, info.function, id(frame), info, line, what)
+
+
+# ---- items
+
+
+def _command(words):
+    if isinstance(words, (list, tuple)):
+        text = " ".join(_word(word) for word in words)
+    else:
+        text = _word(words)
+    text = text.replace("\n", " ")
+    return text if len(text) < MOST_TEXT else text[:MOST_TEXT] + "\u2026"
+
+
+def _word(word):
+    try:
+        return os.fsdecode(word)
+    except TypeError:
+        return ""
+
+
+def _waits_for(stack):
+    """Context of the child process that this thread waits for, 0 for none."""
+    top = stack.entries[-1]
+    if top[1] is not None or u32[(offsets[CONTEXTS] + top[2] * 64) // 4 + 1] not in waiting_rows:
+        return 0
+    wanted = {entry[0] for entry in stack.entries[-8:] if entry[1] is not None and entry[1].child}
+    frame = _frame_at(1) if wanted else None
+    while frame is not None:
+        if id(frame) in wanted:
+            command = getattr(frame.f_locals.get("self"), "args", None)
+            if command is None:
+                return 0
+            return _context(stack, stack.entries[-1][2], _function(CHILD, _command(command)), 0)
+        frame = frame.f_back
+    return 0
+
+
+def _on_collection(phase, _facts):
+    stack = getattr(_local, "stack", None)
+    if not active or stack is None or len(stack.entries) == 1 or stack.entries[-1][3]:
+        return
+    _book(stack, monotonic_ns())
+    if phase == "start":
+        _enter(stack, _function(COLLECTION, "garbage collection"), -1, None, 0 if stack.entries[-1][1] is None else _line_here(stack), 0)
+    else:
+        _leave(stack, -1, True)
+
+
+def _line_here(stack):
+    return _line_of_call(stack, _program_frame())
+
+
+def _program_frame():
+    frame = _frame_at(0)
+    while frame is not None and codes.get(id(frame.f_code)) is _IGNORED:
+        frame = frame.f_back
+    return frame
+
+
+def _frame_of(stack, depth):
+    frame = _program_frame()
+    while frame is not None and id(frame) != stack.entries[depth][0]:
+        frame = frame.f_back
+    return frame
+
+
+def _running_depth(stack):
+    depth = len(stack.entries) - 1
+    while depth > 0 and stack.entries[depth][1] is None:
+        depth -= 1
+    return depth
+
+
+def _insert(stack, depth, kind, name):
+    """A region begins in the depth-th entry."""
+    below = stack.entries[depth]
+    rest = stack.entries[depth + 1 :]
+    del stack.entries[depth + 1 :]
+    frame = _frame_of(stack, depth)
+    context = 0 if below[3] else _context(stack, below[2], _function(kind, name), _line_of_call(stack, frame))
+    if context:
+        _count(context, 0, 0)
+        stack.entries.append([-below[0], below[1], context, False, 0])
+    stack.entries.extend(rest)
+
+
+def _on_audit(event, arguments):
+    if not active or event[0] not in "sor":
+        return
+    if event not in ("ricerca.region", "ricerca.region.end", "subprocess.Popen", "os.posix_spawn", "os.system", "os.exec"):
+        return
+    stack = getattr(_local, "stack", None)
+    if stack is None or len(stack.entries) == 1:
+        return
+    _book(stack, monotonic_ns())
+    depth = _running_depth(stack)
+    if event == "ricerca.region":
+        inner = stack.entries[depth][1]
+        entering = depth > 1 and inner.kept.co_name == "__enter__" and stack.entries[depth - 1][1] is not None
+        _insert(stack, depth - 1 if entering else depth, REGION, str(arguments[0])[:MOST_TEXT])
+    elif event == "ricerca.region.end":
+        wanted = _function(REGION, str(arguments[0])[:MOST_TEXT])
+        for at in range(len(stack.entries) - 1, 0, -1):
+            entry = stack.entries[at]
+            if entry[1] is not None and entry[0] < 0 and u32[(offsets[CONTEXTS] + entry[2] * 64) // 4 + 1] == wanted:
+                del stack.entries[at]
+                break
+    elif event == "os.system":
+        top = stack.entries[-1]
+        if top[1] is None and not top[3]:
+            context = _context(stack, top[2], _function(CHILD, _command(arguments[0])), 0)
+            if context:
+                _count(context, 0, 0)
+                top[2] = context
+    elif event == "os.exec":
+        close()
+    elif depth and not stack.entries[depth][3]:
+        caller = stack.entries[depth]
+        if event == "os.posix_spawn" and caller[1].child:
+            return
+        kept = stack.entries[depth + 1 :]
+        del stack.entries[depth + 1 :]
+        line = _line_of_call(stack, _frame_of(stack, depth))
+        stack.entries.extend(kept)
+        context = _context(stack, caller[2], _function(CHILD, _command(arguments[1])), line)
+        _count(context, 0, 0)
+        if caller[1].child and event == "subprocess.Popen" and arguments[3] is not None:
+            _lend(arguments[3], depth)
+
+
+lent = None
+
+
+def _lend(env, depth):
+    """A child that gets an environment of its own: our variables go along, and are taken out when it runs."""
+    global lent
+    real = getattr(env, "_data", None) if type(env).__name__ == "_Environ" else env
+    if lent is not None or type(real) is not dict or not ours:
+        return
+    lent = (depth, real, dict(real))
+    as_bytes = real is not env
+    entry = ours["PYTHONPATH"].split(os.pathsep)[0]
+    before = env.get("PYTHONPATH")
+    values = {**ours, "PYTHONPATH": entry if not before else entry + os.pathsep + os.fsdecode(before)}
+    values.pop("RICERCA_PYTHONPATH", None)
+    if before:
+        values["RICERCA_PYTHONPATH"] = os.fsdecode(before)
+    real.update({os.fsencode(k): os.fsencode(v) for k, v in values.items()} if as_bytes else values)
+
+
+def _give_back():
+    global lent
+    _depth, real, before = lent
+    lent = None
+    for key in list(real):
+        name = os.fsdecode(key)
+        if name.startswith("RICERCA_") or name == "PYTHONPATH":
+            if key in before:
+                real[key] = before[key]
+            else:
+                del real[key]
+
+
+# ---- events
+
+
+def _begins(code, frame):
+    owner = frame.f_globals.get("__name__")
+    return (code.co_name, owner) in (("<module>", "__main__"), ("_run_module_as_main", "runpy"))
+
+
+def _begin(stack):
+    global active
+    entry = sys.modules.get("sitecustomize")
+    if getattr(entry, "_make_way", None) is not None:
+        del sys.modules["sitecustomize"]
+    now = monotonic_ns()
+    u64[4] = u64[5] = u64[6] = u64[7] = now
+    u64[8] = clock_gettime_ns(0)
+    stack.last = now
+    stack.cpu, stack.cpu_at = thread_time_ns(), now
+    active = True
+
+
+def _waiting_profile(frame, event, argument):
+    if event == "call" and _begins(frame.f_code, frame):
+        _begin(_own())
+        sys.setprofile(_on_profile)
+        if follow_lines:
+            sys.settrace(_on_trace)
+            info = codes.get(id(frame.f_code)) or _code(frame.f_code, frame)
+            if info.chosen:
+                frame.f_trace = _on_line_traced
+        _on_profile(frame, event, argument)
+
+
+def _on_profile(frame, event, argument):
+    now = monotonic_ns()
+    code = frame.f_code
+    info = codes.get(id(code))
+    stack = _own()
+    if not active or stack is None or ((muted or u32[49]) and not (_attend() or muted)):
+        return
+    if info is _IGNORED:
+        if code is _START_CODE and event in ("call", "return"):
+            _book(stack, now)
+            if event == "call":
+                _enter(stack, _builtin_row(real_start), id(frame), None, _line_of_call(stack, frame.f_back), 0)
+            else:
+                _leave(stack, id(frame), True)
+        return
+    _book(stack, now)
+    if event == "call":
+        _enter_code(stack, code, frame)
+    elif event == "return":
+        entry = stack.entries[-1]
+        if sys.version_info < (3, 11) and argument is None and frame.f_lasti < 0 and entry[0] == id(frame) and entry[1].resumable and not muted:
+            u64[(offsets[CONTEXTS] + entry[2] * 64) // 8 + 2] -= 1
+        _leave(stack, id(frame), False)
+    elif event == "c_call":
+        if len(stack.entries) > 1:
+            row = _builtin_row(argument)
+            if argument.__name__ == "_exit" and argument.__module__ == "posix":
+                close()
+            _enter(stack, row, id(frame), None, _line_of_call(stack, frame), 0)
+    else:
+        _leave(stack, id(frame), True)
+
+
+def _on_trace(frame, event, _argument):
+    info = codes.get(id(frame.f_code)) or _code(frame.f_code, frame)
+    return _on_line_traced if info is not _IGNORED and info.chosen else None
+
+
+def _on_line_traced(frame, event, _argument):
+    if event == "line" and active:
+        _hit_line(frame, frame.f_lineno)
+    return _on_line_traced
+
+
+def _hit_line(frame, number):
+    stack = _own()
+    _book(stack, monotonic_ns())
+    top = stack.entries[-1]
+    if len(stack.entries) > 1 and top[1] is not None and not top[3] and abs(top[0]) == id(frame) and top[1].chosen:
+        top[4] = _line(top[1].function, number)
+        if top[4]:
+            u64[(offsets[LINES] + top[4] * 32) // 8 + 1] += 1
+
+
+_waiting = False
+
+
+def _on_enter(code, _offset, *_):
+    global _waiting
+    now = monotonic_ns()
+    frame = _frame_at(1)
+    if not active:
+        if not _waiting or not _begins(code, frame):
+            return
+        _waiting = False
+        _begin(_own())
+    stack = _own()
+    if stack is None or ((muted or u32[49]) and not (_attend() or muted)):
+        return
+    _book(stack, now)
+    _enter_code(stack, code, frame)
+
+
+def _on_leave(code, _offset, *_):
+    now = monotonic_ns()
+    stack = getattr(_local, "stack", None)
+    if not active or stack is None or ((muted or u32[49]) and not (_attend() or muted)) or codes.get(id(code)) is _IGNORED:
+        return
+    _book(stack, now)
+    _leave(stack, id(_frame_at(1)), False)
+
+
+def _is_builtin(function, argument):
+    kind = type(function)
+    return kind is _builtin or issubclass(kind, _builtin) or (kind is _method and argument is not MISSING)
+
+
+def _on_call(code, _offset, function, argument):
+    now = monotonic_ns()
+    stack = getattr(_local, "stack", None)
+    if not active or stack is None or len(stack.entries) == 1 or not _is_builtin(function, argument):
+        return
+    if codes.get(id(code)) is _IGNORED or ((muted or u32[49]) and not (_attend() or muted)):
+        return
+    _book(stack, now)
+    frame = _frame_at(1)
+    if type(function) is _method:
+        row = _method_row(function.__name__, type(argument))
+    else:
+        row = _builtin_row(function)
+        if function.__name__ == "_exit" and function.__module__ == "posix":
+            close()
+    _enter(stack, row, id(frame), None, _line_of_call(stack, frame), 0)
+
+
+def _on_builtin_end(code, _offset, function, argument):
+    now = monotonic_ns()
+    stack = getattr(_local, "stack", None)
+    if not active or stack is None or not _is_builtin(function, argument) or codes.get(id(code)) is _IGNORED:
+        return
+    _book(stack, now)
+    _leave(stack, id(_frame_at(1)), True)
+
+
+def _on_line(_code_object, number):
+    if active and getattr(_local, "stack", None) is not None:
+        _hit_line(_frame_at(1), number)
+
+
+_tool = -1
+
+
+def _install(now):
+    """Put the hook in on this thread; with now, recording begins with the next event."""
+    global _tool, _waiting, active
+    active, _waiting = now, not now
+    if not MONITORING:
+        sys.setprofile(_on_profile if now else _waiting_profile)
+        return
+    events = sys.monitoring.events
+    for number in (3, 4):
+        if sys.monitoring.get_tool(number) is None:
+            _tool = number
+            sys.monitoring.use_tool_id(number, "ricerca")
+            break
+    else:
+        raise RuntimeError("no monitoring tool number is free")
+    wired = {
+        _on_enter: ("PY_START", "PY_RESUME", "PY_THROW"), _on_leave: ("PY_RETURN", "PY_YIELD", "PY_UNWIND"), _on_call: ("CALL",),
+        _on_builtin_end: ("C_RETURN", "C_RAISE"), _on_line: ("LINE",),
+    }  # fmt: skip
+    wanted = 0
+    for callback, names in wired.items():
+        for name in names:
+            sys.monitoring.register_callback(_tool, getattr(events, name), callback)
+            if callback in (_on_enter, _on_leave, _on_call):
+                wanted |= getattr(events, name)
+    sys.monitoring.set_events(_tool, wanted)
+
+
+def _remove():
+    global active
+    active = False
+    if MONITORING:
+        sys.monitoring.set_events(_tool, 0)
+        sys.monitoring.free_tool_id(_tool)
+    else:
+        sys.setprofile(None)
+
+
+# ---- threads, forks, the end
+
+
+def _start_thread(function, args, *more):
+    """Stands in for the interpreter's own up to 3.11, where a hook is a matter of each thread."""
+    return real_start(_run_thread, (function, args, *more))
+
+
+def _run_thread(function, args, keywords=None):
+    _new_stack()
+    sys.setprofile(_on_profile)
+    if follow_lines:
+        sys.settrace(_on_trace)
+    try:
+        function(*args, **(keywords or {}))
+    finally:
+        sys.setprofile(None)
+        _end_thread()
+
+
+def _end_thread():
+    stack = getattr(_local, "stack", None)
+    if stack is not None and active:
+        _book(stack, monotonic_ns())
+        del stack.entries[1:]
+        u32[stack.row + 6] = 1
+
+
+def _after_fork():
+    """Goes on in a file of the child's own, with the same names and contexts, all counts zero."""
+    global fd, active
+    if not active:
+        return
+    _lock._at_fork_reinit() if hasattr(_lock, "_at_fork_reinit") else None
+    place = "{}.{}".format(path, os.getpid())
+    try:
+        handle = os.open(place, os.O_RDWR | os.O_CREAT | os.O_EXCL, 0o600)
+    except OSError:
+        active = False
+        return
+    old, size = space, len(space)
+    os.ftruncate(handle, size)
+    fd = handle
+    _map(size)
+    for which, count in enumerate(counts):
+        os.posix_fallocate(fd, offsets[which], max(allocated[which], 4096))
+        end = offsets[which] + count * RECORD_BYTES[which]
+        space[offsets[which] : end] = old[offsets[which] : end]
+    space[:HEADER_BYTES] = old[:HEADER_BYTES]
+    for index in range(1, counts[CONTEXTS]):
+        at = (offsets[CONTEXTS] + index * 64) // 8
+        u64[at + 2] = u64[at + 3] = u64[at + 4] = u64[at + 5] = u64[at + 7] = 0
+    for index in range(1, counts[FUNCTIONS]):
+        at = (offsets[FUNCTIONS] + index * 64) // 8
+        u64[at + 5] = u64[at + 6] = 0
+    for index in range(1, counts[LINES]):
+        at = (offsets[LINES] + index * 32) // 8
+        u64[at + 1] = u64[at + 2] = u64[at + 3] = 0
+    now = monotonic_ns()
+    u32[20] = os.getpid()
+    u64[4] = u64[5] = u64[6] = u64[7] = now
+    u64[8] = clock_gettime_ns(0)
+    stack = _own()
+    for index in range(1, counts[THREADS]):
+        u32[(offsets[THREADS] + index * 64) // 4 + 6] = index != stack.index
+    stack.last = now
+    stack.cpu, stack.cpu_at = thread_time_ns(), now
+
+
+def close():
+    """The closing mark; what comes after it is still recorded."""
+    if u32[20] == os.getpid():
+        u64[6] = u64[7] = monotonic_ns()
+        u32[6] = 2
+
+
+def _calibrate():
+    """What an event costs: tiny calls with and without the hook, in the tables that are emptied afterwards."""
+    made = {}
+    exec(
+        "def leaf():\n    pass\ndef calls(times, leaf=leaf):\n    for _ in times: leaf()\n"
+        "def builtins(times, call=callable):\n    for _ in times: call(None)\n"
+        "def back(times, key=lambda value: 0):\n    sorted(times, key=key)\n",
+        made,
+    )
+    times = [None] * 200
+    found = []
+    for name in ("calls", "back", "builtins"):
+        plain = min(_timed(made[name], times) for _ in range(3))
+        recorded = []
+        for _ in range(3):
+            _install(True)
+            recorded.append(_timed(made[name], times))
+            _remove()
+        cost = max(min(recorded) - plain, 0.0)
+        found += [cost * 0.5, cost * 0.5]
+    struct.pack_into("<6d", space, 120, *found)
+
+
+def _timed(call, times):
+    start = monotonic_ns()
+    call(times)
+    return (monotonic_ns() - start) / len(times)
+
+
+def _empty():
+    """Forget what calibration left."""
+    global root_function
+    for which in range(len(counts)):
+        end = offsets[which] + counts[which] * RECORD_BYTES[which]
+        space[offsets[which] : end] = bytes(end - offsets[which])
+        counts[which] = 1
+        _write_row(which)
+    for known in (strings, functions, contexts, lines, codes, builtins, waiting_rows):
+        known.clear()
+    _local.__dict__.pop("stack", None)
+    _ignore_own()
+    root_function = _function(THREAD, "<thread start>")
+
+
+_IGNORED = Code()
+
+
+def _ignore_own():
+    for value in list(_own_space.values()):
+        code = getattr(value, "__code__", None)
+        if code is not None and getattr(value, "__globals__", None) is _own_space:
+            _ignore(code)
+
+
+def _ignore(code):
+    codes[id(code)] = _IGNORED
+    for inner in code.co_consts:
+        if hasattr(inner, "co_code"):
+            _ignore(inner)
+
+
+def start(place, limit, line_patterns, inside, paused):
+    """Record this process into the existing empty file, from the program's first frame on."""
+    global follow_lines, real_start
+    import atexit
+
+    _open(place, limit)
+    _empty()
+    _calibrate()
+    _empty()
+    patterns.extend(line_patterns)
+    insides.extend(inside)
+    follow_lines = bool(patterns)
+    if follow_lines:
+        _flag(FLAG_LINES)
+    u32[49] = 1 if paused else 0
+    if patterns or insides:
+        import fnmatch  # noqa: F401 - not while events are told
+    os.register_at_fork(after_in_child=_after_fork)
+    atexit.register(close)
+    real_start = _thread.start_new_thread
+    if not MONITORING:
+        _thread.start_new_thread = _thread.start_new = _start_thread
+        if "threading" in sys.modules:
+            sys.modules["threading"]._start_new_thread = _start_thread
+    gc.callbacks.append(_on_collection)
+    sys.addaudithook(_on_audit)
+    space[:8] = MAGIC
+    _own()
+    _install(False)
+
+
+_START_CODE = _start_thread.__code__

@@ -103,7 +103,9 @@ def counted(tmp_path: Path, interpreter: str, hook: str) -> Recorder:
         script.write_text(text)
         study = tmp_path / "study.ricerca"
         study.unlink(missing_ok=True)
-        done = ricerca("record", "--hook", hook, "--python", interpreter, "--study", study, *options, "--", script, *arguments, cwd=tmp_path)
+        done = ricerca(
+            "record", "--hook", hook, "--python", interpreter, "--study", study, *options, "--", script, *arguments, cwd=tmp_path
+        )
         assert study.exists(), done.stderr
         ranked = ricerca("rank", study, "--json", "--edges", "--lines")
         assert ranked.returncode == 0, ranked.stderr

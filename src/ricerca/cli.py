@@ -214,23 +214,28 @@ def _load(file: Path, number: int | None):
               help="Order; gain is against the first round.")  # fmt: skip
 @click.option("--lines", is_flag=True, help="Rank lines too.")
 @click.option("--edges", is_flag=True, help="Show callers and callees too.")
+@click.option("--reading", "sentence", default="", metavar="SENTENCE",
+              help="What to look at, such as: on-CPU time; inside fit; charged to my code; by module.")  # fmt: skip
 @click.option("--top", type=click.IntRange(1), help="At most so many rows of each. Default: 20; all with --json.")
 @click.option("--json", "as_json", is_flag=True, help="As JSON, times in nanoseconds.")
-def rank(file: Path, number: int | None, by: str, lines: bool, edges: bool, top: int | None, as_json: bool) -> None:
+def rank(file: Path, number: int | None, by: str, lines: bool, edges: bool, sentence: str, top: int | None, as_json: bool) -> None:
     """Rank the functions of a round, the slowest first.
 
     \b
     Examples:
       ricerca rank harbour.ricerca
       ricerca rank harbour.ricerca --round 2 --lines --edges --json
+      ricerca rank harbour.ricerca --reading "inside fit_station; charged to my code"
     """
     from ricerca import tables_text
+    from ricerca.engine.reading import Reading, parse
     from ricerca.facts import edge_rows, function_rows, line_rows, round_facts
 
     loaded = _load(file, number)
     if by == "gain":
         _compare(file, None, loaded.round.number, as_json, top)
         return
+    loaded = loaded.through(parse(sentence) if sentence or as_json else Reading(machinery=False))
     if as_json:
         facts = round_facts(loaded, str(file))
         facts["functions"] = function_rows(loaded, by, top)

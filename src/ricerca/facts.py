@@ -9,6 +9,7 @@ import numpy as np
 from ricerca.engine.neighbours import Edges
 from ricerca.engine.profile import FunctionTable
 from ricerca.engine.ranking import ranked
+from ricerca.engine.waits import wait_classes, waiting_by_class
 from ricerca.loading import Loaded, compared, judged
 
 THREAD_START = "<thread start>"
@@ -22,7 +23,7 @@ def _names(table: FunctionTable, number: int) -> dict[str, Any]:
 
 def function_rows(loaded: Loaded, by: str = "self", top: int | None = None) -> list[dict[str, Any]]:
     """One entry a function, the largest first."""
-    table, figures = loaded.profile.functions, loaded.figures
+    table, figures, waits = loaded.profile.functions, loaded.figures, wait_classes(loaded.profile)
     order = [int(n) for n in ranked(figures, by) if figures.calls[n] or figures.resumes[n] or figures.raw_self_ns[n]]
     return [
         {
@@ -39,6 +40,8 @@ def function_rows(loaded: Loaded, by: str = "self", top: int | None = None) -> l
             "waiting_ns": int(figures.waiting_ns[n]),
             "raw_self_ns": int(figures.raw_self_ns[n]),
             "raw_inclusive_ns": int(figures.raw_inclusive_ns[n]),
+            "uncertain": bool(figures.uncertain[n]),
+            "waits_for": waits[n] if figures.waiting_ns[n] else None,
         }
         for n in order[:top]
     ]
@@ -111,6 +114,9 @@ def round_facts(loaded: Loaded, study: str) -> dict[str, Any]:
             "factor": round(profile.raw_total_ns / plain_ns, 3) if plain_ns else None,
         },
         "threads": _threads(loaded),
+        "waiting": waiting_by_class(profile),
+        "hook": facts.hook,
+        "reading": loaded.reading.text,
     }
 
 

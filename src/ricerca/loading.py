@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 from ricerca.engine.believable import Speedup, median_ns, speedup
 from ricerca.engine.comparison import Comparison, compare
 from ricerca.engine.layers import layers_of
+from ricerca.engine.levels import FUNCTION
 from ricerca.engine.lines import LineFigures, line_figures
 from ricerca.engine.neighbours import Edges, edges
 from ricerca.engine.profile import KIND_PYTHON, Profile, build_profile
 from ricerca.engine.ranking import FunctionFigures, function_figures
+from ricerca.engine.reading import EVERYTHING, Reading, charged_functions, read
 from ricerca.engine.source import body_of
 from ricerca.errors import InputError
 from ricerca.recording.model import RunTables
@@ -30,6 +32,15 @@ class Loaded:
     """Of the round's line run, where there is one."""
     sources: Mapping[str, str]
     """Texts as they were recorded."""
+    whole: Profile
+    """The whole run; ``profile`` is the part of it that the reading shows."""
+    reading: Reading = EVERYTHING
+
+    def through(self, reading: Reading) -> Loaded:
+        """The same round, read in another way."""
+        if reading == self.reading:
+            return self
+        return replace(self, profile=read(self.whole, reading), reading=reading)
 
     @cached_property
     def figures(self) -> FunctionFigures:
@@ -39,7 +50,12 @@ class Loaded:
     @cached_property
     def lines(self) -> LineFigures:
         """Figures by line; of the line run where there is one."""
-        return line_figures(self.profile, self.line_profile)
+        reading = self.reading
+        if not reading.charged and reading.level == FUNCTION:
+            return line_figures(self.profile, self.line_profile)
+        # A line's time is that of what it calls, charged or not; only lines whose own time is charged away go.
+        shown = read(self.whole, replace(reading, charged=(), level=FUNCTION))
+        return line_figures(shown, self.line_profile).of(~charged_functions(shown, reading.charged))
 
     @cached_property
     def edges(self) -> Edges:
@@ -94,7 +110,7 @@ def load(study: Study, number: int | None = None) -> Loaded:
     hashes = study.sources(run.id)
     if line_run is not None:
         hashes = {**study.sources(line_run.id), **hashes}
-    return Loaded(one, run, profile, line_profile, {file: study.source_text(digest) for file, digest in hashes.items()})
+    return Loaded(one, run, profile, line_profile, {file: study.source_text(digest) for file, digest in hashes.items()}, profile)
 
 
 def compared(base: Loaded, new: Loaded) -> Comparison:

@@ -175,8 +175,8 @@ def test_layers_are_told_by_place():
     files = ["/home/a/x.py", "/home/a/.venv/lib/python3.11/site-packages/numpy/core.py", "/usr/lib/python3.11/json/decoder.py",
              "<frozen posixpath>", "", "<string>", "/opt/other.py"]  # fmt: skip
     modules = ["x", "numpy.core", "json.decoder", "posixpath", "builtins", "json.decoder", "other"]
-    builtin = [False, False, False, False, True, False, False]
-    found = layers_of(files, modules, builtin, ["/home/a"])
+    kinds = [1, 1, 1, 1, 2, 1, 1]
+    found = layers_of(files, modules, kinds, ["/home/a"])
     assert found == ("mine", "packages", "standard library", "standard library", "builtins", "standard library", "packages")
 
 

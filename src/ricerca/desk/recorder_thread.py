@@ -70,6 +70,14 @@ class RecorderThread(QThread):
         """Ask the program to end, or make it; what was recorded till then is kept."""
         self.session.finish_now(signal.SIGKILL if by_force else signal.SIGTERM)
 
+    def pause(self, paused: bool) -> None:
+        """Leave out what happens from now on, or count it again."""
+        self.session.pause(paused)
+
+    def finish_recording(self) -> None:
+        """End the recording and let the program run on."""
+        self.session.finish_recording()
+
     def _look(self) -> None:
         if time.monotonic() - self._last > LOOK_SECONDS:
             self._tell()

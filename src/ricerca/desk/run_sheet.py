@@ -31,6 +31,7 @@ from ricerca.desk.leaders import Leaders
 from ricerca.desk.recorder_thread import Progress, RecorderThread
 from ricerca.desk.state import DeskState
 from ricerca.errors import RicercaError
+from ricerca.runner.interpreters import offered
 from ricerca.runner.program import describe
 from ricerca.runner.session import Outcome, Plan
 from ricerca.study.store import RECORDED, Subject
@@ -52,6 +53,7 @@ class RunSheet(QWidget):
         self._thread: RecorderThread | None = None
         self._subjects: list[Subject] = []
         self._asked_to_end = False
+        self._paused = self._ended = False
         self._stack = QStackedLayout(self)
         self._stack.addWidget(self._make_form())
         self._stack.addWidget(self._make_progress())
@@ -71,7 +73,7 @@ class RunSheet(QWidget):
         self.python = QComboBox()
         self.python.setEditable(True)
         self.python.setAccessibleName("Interpreter")
-        self.python.addItem(sys.executable)
+        self.python.setToolTip("Environments near the program come first, then the Pythons of this machine. Any other path may be typed.")
         self.name = _line("Name", "A few words, such as: speeds kept")
         self.note = QPlainTextEdit()
         self.note.setObjectName("entry")
@@ -89,6 +91,7 @@ class RunSheet(QWidget):
         self.recorded.setToolTip("A round always records every call.")
         self.lines = _line("Follow lines of", "functions, modules or files, * allowed; empty: none")
         self.inside = _line("Only inside", "a function, * allowed; empty: the whole run")
+        self.paused = QCheckBox("begin paused: count nothing until “Go on” is pressed")
         self.expected = QLabel()
         self.expected.setObjectName("soft")
         self.expected.setWordWrap(True)
@@ -100,6 +103,7 @@ class RunSheet(QWidget):
         self.record.clicked.connect(self._start)
         cancel = QPushButton("Not now")
         cancel.clicked.connect(self.closed)
+        self.cwd.editingFinished.connect(self._offer_interpreters)
         for field in (self.program, self.cwd):
             field.textChanged.connect(lambda _text: self.problem.setText(""))
         self.plain.valueChanged.connect(lambda _value: self._say_expected())
@@ -129,6 +133,7 @@ class RunSheet(QWidget):
         form.addRow("Then record", self.recorded)
         form.addRow("and the lines of", self.lines)
         form.addRow("but only inside", self.inside)
+        form.addRow("", self.paused)
         buttons = QHBoxLayout()
         buttons.setSpacing(12)
         buttons.addWidget(self.record)
@@ -178,9 +183,26 @@ class RunSheet(QWidget):
             self.program.setText(path.name if path else "")
             self.arguments.setText("")
             self.cwd.setText(str(path.parent if path else Path.cwd()))
+        self.paused.setChecked(False)
+        self._offer_interpreters()
         self._say_expected()
         self._stack.setCurrentIndex(0)
         (self.name if self._subjects else self.program).setFocus()
+
+    def _offer_interpreters(self) -> None:
+        """Environments near the program, looked for away from the interface."""
+        folder, chosen = self.cwd.text().strip() or ".", self.python.currentText()
+        fresh = not self._subjects
+
+        def then(found: list[tuple[str, str]]) -> None:
+            typed = self.python.currentText()
+            self.python.clear()
+            for path, where in found:
+                self.python.addItem(path)
+                self.python.setItemData(self.python.count() - 1, f"{path}: {where}", Qt.ItemDataRole.ToolTipRole)
+            self.python.setCurrentText(typed if typed and (typed != chosen or not fresh) else found[0][0] if found else sys.executable)
+
+        self._state.workers.request("interpreters", lambda: offered(folder), then)
 
     def _recall(self, row: int) -> None:
         subject = self._subjects[row]
@@ -222,7 +244,16 @@ class RunSheet(QWidget):
             self._say_problem(str(problem))
             return
         study = self._study or Path(subject.cwd, f"{Path(program[1] if program[0] == '-m' else program[0]).stem}.ricerca")
-        self.start(Plan(subject, study, self.name.text().strip(), self.note.toPlainText().strip(), self.plain.value()))
+        self.start(
+            Plan(
+                subject,
+                study,
+                self.name.text().strip(),
+                self.note.toPlainText().strip(),
+                self.plain.value(),
+                paused=self.paused.isChecked(),
+            )
+        )
 
     def _say_problem(self, text: str) -> None:
         self._stack.setCurrentIndex(0)
@@ -248,7 +279,17 @@ class RunSheet(QWidget):
         layout.setContentsMargins(24, 20, 24, 20)
         layout.setVerticalSpacing(8)
         layout.addWidget(self.step, 0, 0)
-        layout.addWidget(self.finish, 0, 1, Qt.AlignmentFlag.AlignRight)
+        self.pause = QPushButton("Pause")
+        self.pause.setToolTip("Leave out what happens from now on. The program itself runs on.")
+        self.pause.clicked.connect(self._pause)
+        self.enough = QPushButton("End recording")
+        self.enough.setToolTip("Keep what was recorded till now, and let the program run to its own end.")
+        self.enough.clicked.connect(self._end_recording)
+        buttons = QHBoxLayout()
+        buttons.setSpacing(8)
+        for button in (self.pause, self.enough, self.finish):
+            buttons.addWidget(button)
+        layout.addLayout(buttons, 0, 1, Qt.AlignmentFlag.AlignRight)
         layout.addWidget(self.facts, 1, 0, 1, 2)
         layout.addWidget(_heading("leading so far, own time"), 2, 0, 1, 2)
         layout.addWidget(self.leaders, 3, 0, 1, 2)
@@ -269,6 +310,8 @@ class RunSheet(QWidget):
         self.facts.setText("")
         self._asked_to_end = False
         self.finish.setText("Finish now")
+        self._paused, self._ended = plan.paused, False
+        self._show_pause()
         self._stack.setCurrentIndex(1)
         self._thread = RecorderThread(plan, self)
         self._thread.progressed.connect(self._show)
@@ -284,14 +327,33 @@ class RunSheet(QWidget):
     def _show(self, progress: Progress) -> None:
         self.step.setText(progress.step[:1].upper() + progress.step[1:])
         facts = f"{progress.elapsed_s:.1f} s elapsed"
+        recording = progress.glance is not None
+        for button in (self.pause, self.enough):
+            button.setEnabled(recording and not self._ended)
         if progress.glance is not None:
             facts += f" · {count_text(progress.glance.calls)} calls so far"
             self.leaders.show_glance(progress.glance)
+        facts += " · recording ended, the program runs on" if self._ended else " · PAUSED: nothing is counted" if self._paused else ""
         self.facts.setText(facts)
         if progress.output:
             self.output.moveCursor(QTextCursor.MoveOperation.End)
             self.output.insertPlainText(progress.output)
             self.output.moveCursor(QTextCursor.MoveOperation.End)
+
+    def _pause(self) -> None:
+        if self._thread is not None:
+            self._paused = not self._paused
+            self._thread.pause(self._paused)
+            self._show_pause()
+
+    def _show_pause(self) -> None:
+        self.pause.setText("Go on" if self._paused else "Pause")
+        self.pause.setToolTip("Count again from now on." if self._paused else "Leave out what happens from now on. The program runs on.")
+
+    def _end_recording(self) -> None:
+        if self._thread is not None:
+            self._thread.finish_recording()
+            self._ended = True
 
     def _finish(self) -> None:
         if self._thread is not None:

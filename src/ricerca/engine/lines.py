@@ -23,6 +23,11 @@ class LineFigures:
     def __len__(self) -> int:
         return len(self.function)
 
+    def of(self, functions: np.ndarray) -> LineFigures:
+        """Only the lines of some functions; functions is a (functions,) bool array."""
+        rows = functions[self.function]
+        return LineFigures(*(getattr(self, name)[rows] for name in ("function", "line", "hits", "self_ns", "call_ns", "calls")))
+
     @property
     def total_ns(self) -> np.ndarray:
         """Own time, where known, and the time of the calls made from the line."""
@@ -58,10 +63,9 @@ def line_figures(profile: Profile, followed: Profile | None = None) -> LineFigur
     own_function, rows = _own_functions(profile, source)
     hit_key = own_function * width + source.line_number[rows]
     keys = np.unique(np.concatenate((key, hit_key)))
-    call_ns, calls = np.zeros(len(keys), np.int64), np.zeros(len(keys), np.int64)
     at = np.searchsorted(keys, key)
-    np.add.at(call_ns, at[once], profile.inclusive_ns[inner][once])
-    np.add.at(calls, at, profile.calls[inner])
+    call_ns = np.bincount(at[once], profile.inclusive_ns[inner][once], len(keys)).astype(np.int64)
+    calls = np.bincount(at, profile.calls[inner], len(keys)).astype(np.int64)
     hits, self_ns = np.full(len(keys), -1, np.int64), np.full(len(keys), -1, np.int64)
     at = np.searchsorted(keys, hit_key)
     hits[at] = source.line_hits[rows]
@@ -90,7 +94,6 @@ def _identities(profile: Profile) -> list[tuple[str, str, str, int]]:
 def _shared_out(profile: Profile, function: np.ndarray, line_ns: np.ndarray) -> np.ndarray:
     """Each function's own time, shared out among its followed lines in proportion to line_ns."""
     count = len(profile.functions)
-    own_ns = np.zeros(count, np.int64)
-    np.add.at(own_ns, profile.function, profile.self_ns)
+    own_ns = np.bincount(profile.function, profile.self_ns, count)
     together = np.bincount(function, line_ns, minlength=count)
     return np.rint(line_ns * (own_ns[function] / np.maximum(together[function], 1))).astype(np.int64)

@@ -46,10 +46,8 @@ def edges(profile: Profile) -> Edges:
     once = not_nested(pair, profile.end)[rows]
     width = int(line.max(initial=0)) + 1
     keys, number = np.unique(pair[rows] * width + line, return_inverse=True)
-    calls = np.zeros(len(keys), np.int64)
-    inclusive_ns = np.zeros(len(keys), np.int64)
-    np.add.at(calls, number, profile.calls[rows])
-    np.add.at(inclusive_ns, number[once], profile.inclusive_ns[rows][once])
+    calls = np.bincount(number, profile.calls[rows], len(keys)).astype(np.int64)
+    inclusive_ns = np.bincount(number[once], profile.inclusive_ns[rows][once], len(keys)).astype(np.int64)
     order = np.lexsort((keys % width, -calls, -inclusive_ns))
     keys = keys[order]
     pairs = keys // width

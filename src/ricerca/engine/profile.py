@@ -35,7 +35,8 @@ class Profile:
     """The contexts of a run as columns in preorder; ``end[i]`` is one past the subtree of ``i``.
 
     Columns have one entry a context: parent (-1 for the root of a thread), depth, function, line
-    (call site), calls, resumes, thread, self_ns (compensated), raw_self_ns, waiting_ns.
+    (call site), calls, resumes, thread, self_ns (compensated), raw_self_ns, waiting_ns. Slices and spans
+    name their context; see ``RunTables``.
     """
 
     functions: FunctionTable
@@ -58,6 +59,16 @@ class Profile:
     line_number: np.ndarray
     line_hits: np.ndarray
     line_self_ns: np.ndarray
+    slice_context: np.ndarray
+    slice_number: np.ndarray
+    slice_calls: np.ndarray
+    slice_self_ns: np.ndarray
+    slice_waiting_ns: np.ndarray
+    span_context: np.ndarray
+    span_start_ns: np.ndarray
+    span_end_ns: np.ndarray
+    origin: np.ndarray
+    """The context of the whole run that each context was; its own number where nothing was left out."""
     facts: RunFacts
     cost_scale: float = 1.0
     """What the calibrated cost was multiplied with to agree with the plain runs; 1 without any."""
@@ -228,6 +239,15 @@ def build_profile(tables: RunTables, layers: tuple[str, ...] | None = None, plai
         line_number=tables.line_number,
         line_hits=tables.line_hits,
         line_self_ns=tables.line_self_ns,
+        slice_context=place[tables.slice_context],
+        slice_number=tables.slice_number,
+        slice_calls=tables.slice_calls,
+        slice_self_ns=tables.slice_self_ns,
+        slice_waiting_ns=tables.slice_waiting_ns,
+        span_context=place[tables.span_context],
+        span_start_ns=tables.span_start_ns,
+        span_end_ns=tables.span_end_ns,
+        origin=np.arange(count),
         facts=tables.facts,
         cost_scale=cost_scale,
     )

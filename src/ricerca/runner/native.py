@@ -149,8 +149,8 @@ def compile_native(interpreter: Interpreter) -> str:
         folder.mkdir(parents=True, exist_ok=True)
         with tempfile.TemporaryDirectory(dir=folder) as work:
             built = Path(work, "native.so")
-            command = [*compiler.split(), "-std=gnu11", "-O3", "-fPIC", "-shared", "-fvisibility=hidden", "-fno-plt", f"-I{interpreter.include}",
-                       *map(str, sorted(SOURCES.glob("*.c"))), "-o", str(built)]  # fmt: skip
+            flags = ["-std=gnu11", "-O3", "-fPIC", "-shared", "-fvisibility=hidden", "-fno-plt", f"-I{interpreter.include}"]
+            command = [*compiler.split(), *flags, *map(str, sorted(SOURCES.glob("*.c"))), "-o", str(built)]
             done = subprocess.run(command, capture_output=True, text=True, timeout=300)
             if done.returncode:
                 last = (done.stderr.strip().splitlines() or ["no message"])[-1]

@@ -39,7 +39,9 @@ def write(many: Write, run_id: int, tables: RunTables) -> None:
         tables.line_self_ns.tolist(), strict=True,
     )  # fmt: skip
     many("INSERT INTO lines VALUES (?, ?, ?, ?, ?)", ((run_id, *row) for row in lines))
-    many("INSERT INTO columns VALUES (?, ?, ?, ?, ?)", ((run_id, name, *pack(getattr(tables, name))) for name in (*COLUMNS, *SLICES, *SPANS)))
+    many(
+        "INSERT INTO columns VALUES (?, ?, ?, ?, ?)", ((run_id, name, *pack(getattr(tables, name))) for name in (*COLUMNS, *SLICES, *SPANS))
+    )
 
 
 def read(query: Query, run_id: int) -> RunTables:

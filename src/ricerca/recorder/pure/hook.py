@@ -29,10 +29,7 @@ MOST_CODES = 50_000
 MOST_TEXT = 160
 WAITERS = {"waitpid", "poll", "select", "read", "readall", "readline", "readlines", "write"}
 
-if not MONITORING:
-    MISSING = None
-else:
-    MISSING = sys.monitoring.MISSING
+MISSING = sys.monitoring.MISSING if MONITORING else None
 
 _type_name = type.__dict__["__name__"].__get__
 _type_qualname = type.__dict__["__qualname__"].__get__
@@ -455,7 +452,7 @@ def _enter_code(stack, code, frame):
         what = 0 if at == info.first or (info.first < 0 and at < 0) else 1 if at > info.first else 2
     line = _line_of_call(stack, frame.f_back)
     if info.imports and len(stack.entries) > 1 and not stack.entries[-1][3]:
-        item = _function(IMPORT, ("import " + _text(frame.f_locals.get("name")))[: MOST_TEXT])
+        item = _function(IMPORT, ("import " + _text(frame.f_locals.get("name")))[:MOST_TEXT])
         _enter(stack, item, id(frame), info, line, 0)
         _enter(stack, info.function, -id(frame), info, 0, 0)
         return
@@ -466,10 +463,7 @@ def _enter_code(stack, code, frame):
 
 
 def _command(words):
-    if isinstance(words, (list, tuple)):
-        text = " ".join(_word(word) for word in words)
-    else:
-        text = _word(words)
+    text = " ".join(_word(word) for word in words) if isinstance(words, (list, tuple)) else _word(words)
     text = text.replace("\n", " ")
     return text if len(text) < MOST_TEXT else text[:MOST_TEXT] + "\u2026"
 
@@ -522,7 +516,7 @@ def _program_frame():
 
 def _frame_of(stack, depth):
     frame = _program_frame()
-    while frame is not None and id(frame) != stack.entries[depth][0]:
+    while frame is not None and id(frame) != abs(stack.entries[depth][0]):
         frame = frame.f_back
     return frame
 
@@ -543,7 +537,7 @@ def _insert(stack, depth, kind, name):
     context = 0 if below[3] else _context(stack, below[2], _function(kind, name), _line_of_call(stack, frame))
     if context:
         _count(context, 0, 0)
-        stack.entries.append([-below[0], below[1], context, False, 0])
+        stack.entries.append([-abs(below[0]), below[1], context, False, 0])
     stack.entries.extend(rest)
 
 
@@ -677,7 +671,14 @@ def _on_profile(frame, event, argument):
         _enter_code(stack, code, frame)
     elif event == "return":
         entry = stack.entries[-1]
-        if sys.version_info < (3, 11) and argument is None and frame.f_lasti < 0 and entry[0] == id(frame) and entry[1].resumable and not muted:
+        if (
+            sys.version_info < (3, 11)
+            and argument is None
+            and frame.f_lasti < 0
+            and entry[0] == id(frame)
+            and entry[1].resumable
+            and not muted
+        ):
             u64[(offsets[CONTEXTS] + entry[2] * 64) // 8 + 2] -= 1
         _leave(stack, id(frame), False)
     elif event == "c_call":
@@ -690,7 +691,7 @@ def _on_profile(frame, event, argument):
         _leave(stack, id(frame), True)
 
 
-def _on_trace(frame, event, _argument):
+def _on_trace(frame, _event, _argument):
     info = codes.get(id(frame.f_code)) or _code(frame.f_code, frame)
     return _on_line_traced if info is not _IGNORED and info.chosen else None
 
@@ -891,6 +892,8 @@ def close():
     if u32[20] == os.getpid():
         u64[6] = u64[7] = monotonic_ns()
         u32[6] = 2
+        if active and not MONITORING and sys.getprofile() is not _on_profile:
+            _flag(FLAG_HOOK_TAKEN)  # the program put a hook of its own in
 
 
 def _calibrate():

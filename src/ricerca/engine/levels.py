@@ -1,0 +1,64 @@
+"""The same profile by class, module or package instead of by function."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+
+from ricerca.engine.profile import KIND_BUILTIN, KIND_PYTHON, FunctionTable, Profile
+from ricerca.engine.reducing import keep
+
+FUNCTION, CLASS, MODULE, PACKAGE = "function", "class", "module", "package"
+LEVELS = (FUNCTION, CLASS, MODULE, PACKAGE)
+
+
+def group_name(level: str, kind: int, module: str, name: str) -> str:
+    """What a function belongs to at a level; an item of another kind stands for itself.
+
+    >>> group_name("class", 1, "harmonics", "Station.fit.<locals>.inner")
+    'Station'
+    >>> group_name("package", 1, "numpy.linalg._linalg", "solve")
+    'numpy'
+    """
+    if kind not in (KIND_PYTHON, KIND_BUILTIN):
+        return name
+    if level == PACKAGE:
+        return module.partition(".")[0] or "builtins"
+    if level == MODULE:
+        return module or "builtins"
+    owner = name.split(".<locals>", 1)[0].rpartition(".")[0]
+    return owner or module or "builtins"
+
+
+def at_level(profile: Profile, level: str) -> Profile:
+    """Put functions together; calls within a group are not calls of the group, times are conserved."""
+    if level == FUNCTION:
+        return profile
+    table = profile.functions
+    keys: dict[tuple[str, str], int] = {}
+    members: list[int] = []
+    number = np.empty(len(table), np.int64)
+    for row, (kind, module, name) in enumerate(zip(table.kind.tolist(), table.module, table.name, strict=True)):
+        scope = module if level == CLASS else ""
+        key = (scope, group_name(level, kind, module, name))
+        if key not in keys:
+            members.append(row)
+        number[row] = keys.setdefault(key, len(keys))
+    groups = FunctionTable(
+        kind=np.asarray(table.kind)[members],
+        name=tuple(name for _scope, name in keys),
+        module=tuple(table.module[row] for row in members),
+        file=tuple(table.file[row] if level != PACKAGE else "" for row in members),
+        first_line=np.where(np.asarray(table.first_line)[members] > 0, 1, 0),
+        layer=tuple(table.layer[row] for row in members),
+    )
+    function = number[profile.function]
+    inner = (profile.parent >= 0) & (function == function[profile.parent])
+    overflow: dict[str, Any] = {
+        name: np.bincount(number, getattr(profile, name), len(keys)).astype(np.int64) for name in ("overflow_calls", "overflow_resumes")
+    }
+    line_function = number[profile.line_function] if len(profile.line_function) else profile.line_function
+    grouped = replace(profile, functions=groups, function=function, line_function=line_function, **overflow)
+    return keep(grouped, ~inner, charged=True)

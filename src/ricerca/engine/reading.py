@@ -1,0 +1,209 @@
+"""The reading: what is looked at, as one value that every figure follows."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from ricerca.engine.layers import IMPORTS, MINE
+from ricerca.engine.levels import FUNCTION, LEVELS, at_level
+from ricerca.engine.profile import KIND_BUILTIN, KIND_PYTHON, Profile
+from ricerca.engine.reducing import below, keep
+from ricerca.engine.slices import in_stretch
+from ricerca.errors import InputError
+
+WALL, ON_CPU, WAITING = "wall", "on-CPU", "waiting"
+CLOCKS = (WALL, ON_CPU, WAITING)
+ALL_OTHERS = "*"
+STEP = " > "
+
+
+@dataclass(frozen=True)
+class Reading:
+    """All choices of what is looked at.
+
+    ``inside`` and ``without`` name functions, wherever they occur, or one chain of callers joined
+    by " > ". ``charged`` names layers and functions whose time counts at their nearest caller
+    outside them; "*" stands for every layer but the person's own. ``stretch`` is a range of slices.
+    """
+
+    clock: str = WALL
+    raw: bool = False
+    threads: tuple[str, ...] = ()
+    processes: tuple[int, ...] = ()
+    inside: tuple[str, ...] = ()
+    without: tuple[str, ...] = ()
+    stretch: tuple[int, int] | None = None
+    charged: tuple[str, ...] = ()
+    level: str = FUNCTION
+    machinery: bool = True
+    """Whether the interpreter's machinery of imports is shown; else it is folded into the imports."""
+
+    @property
+    def text(self) -> str:
+        """The reading as one sentence, which ``parse`` understands."""
+        parts = [f"{self.clock} time"] if self.clock != WALL else []
+        parts += ["raw"] if self.raw else []
+        parts += [f"thread {name}" for name in self.threads]
+        parts += [f"process {number}" for number in self.processes]
+        parts += [f"inside {name}" for name in self.inside]
+        parts += [f"without {name}" for name in self.without]
+        parts += [f"slices {self.stretch[0]} to {self.stretch[1]}"] if self.stretch else []
+        parts += ["charged to my code" if name == ALL_OTHERS else f"charging {name}" for name in self.charged]
+        parts += [f"by {self.level}"] if self.level != FUNCTION else []
+        parts += [] if self.machinery else ["imports folded"]
+        return "; ".join(parts) or "everything"
+
+
+EVERYTHING = Reading()
+_SLICES = re.compile(r"slices (\d+) to (\d+)")
+
+
+def parse(text: str) -> Reading:
+    """A reading from its sentence.
+
+    Raises
+    ------
+    InputError
+        A part of it is not understood.
+
+    >>> parse("on-CPU time; inside fit; charged to my code").text
+    'on-CPU time; inside fit; charged to my code'
+    """
+    found = Reading()
+    for part in filter(None, (part.strip() for part in text.split(";"))):
+        found = _with_part(found, part)
+    return found
+
+
+def _with_part(found: Reading, part: str) -> Reading:
+    word, _, rest = part.partition(" ")
+    rest = rest.strip()
+    slices = _SLICES.fullmatch(part)
+    if part.removesuffix(" time") in CLOCKS:
+        return replace(found, clock=part.removesuffix(" time"))
+    if slices:
+        return replace(found, stretch=(int(slices[1]), int(slices[2])))
+    if part in ("everything", "raw"):
+        return found if part == "everything" else replace(found, raw=True)
+    if part == "charged to my code":
+        return replace(found, charged=(*found.charged, ALL_OTHERS))
+    if part == "imports folded":
+        return replace(found, machinery=False)
+    if word == "by" and rest in LEVELS:
+        return replace(found, level=rest)
+    if word == "process" and rest.isdigit():
+        return replace(found, processes=(*found.processes, int(rest)))
+    field = {"thread": "threads", "inside": "inside", "without": "without", "charging": "charged"}.get(word)
+    if field is None or not rest:
+        raise InputError(
+            f"This part of the reading is not understood: {part!r}.", 'Say for instance: "inside fit; on-CPU time; by module".'
+        )
+    change: dict[str, Any] = {field: (*getattr(found, field), rest)}
+    return replace(found, **change)
+
+
+def named(profile: Profile, name: str) -> np.ndarray:
+    """Which functions go by this name: qualified, with or without its module in front; (functions,) bool array."""
+    table = profile.functions
+    return np.asarray([own == name or f"{module}.{own}" == name for own, module in zip(table.name, table.module, strict=True)], bool)
+
+
+def contexts_of(profile: Profile, chain: str) -> np.ndarray:
+    """The contexts of a function, or of the last function of a chain of callers; (n,) bool array."""
+    found: np.ndarray | None = None
+    for name in chain.split(STEP):
+        here = named(profile, name.strip())[profile.function]
+        if found is not None:
+            here &= (profile.parent >= 0) & found[profile.parent]
+        found = here
+    return found if found is not None else np.zeros(len(profile), bool)
+
+
+def _timed(profile: Profile, reading: Reading) -> Profile:
+    if reading.raw:
+        profile = replace(profile, self_ns=profile.raw_self_ns)
+    if reading.clock == WALL:
+        return profile
+    waiting = np.minimum(profile.waiting_ns, profile.self_ns)
+    return replace(profile, self_ns=waiting if reading.clock == WAITING else profile.self_ns - waiting)
+
+
+def _machinery(profile: Profile) -> np.ndarray:
+    """The contexts of the machinery of imports, and of the builtins it calls."""
+    table = profile.functions
+    kind = np.asarray(table.kind)
+    inner = (np.asarray(table.layer) == IMPORTS) & (kind == KIND_PYTHON)
+    found = inner[profile.function]
+    called = (kind[profile.function] == KIND_BUILTIN) & (profile.parent >= 0)
+    return found | (called & found[profile.parent])
+
+
+def charged_functions(profile: Profile, names: tuple[str, ...]) -> np.ndarray:
+    """Which functions the names of layers and functions mean; (functions,) bool array."""
+    layer = np.asarray(profile.functions.layer)
+    found = np.zeros(len(layer), bool)
+    for name in names:
+        found |= (layer != MINE) if name == ALL_OTHERS else (layer == name) | named(profile, name)
+    return found
+
+
+def charge(profile: Profile, away: np.ndarray) -> Profile:
+    """Count the time of these contexts at the nearest caller outside them; without such a caller it stays.
+
+    Parameters
+    ----------
+    profile : Profile
+    away : (n,) bool array
+    """
+    roots = profile.parent < 0
+    homes = ~away & ~roots
+    sheltered = below(profile, np.flatnonzero(homes))
+    return keep(profile, homes | ~sheltered, charged=True)
+
+
+def read(profile: Profile, reading: Reading) -> Profile:
+    """The part of a profile, and the view of it, that a reading asks for.
+
+    The result is a profile again, so rankings, lines, edges, trees and comparisons apply to it alike.
+    """
+    found = profile
+    if reading.stretch is not None:
+        found = in_stretch(found, *reading.stretch)
+    found = _timed(found, reading)
+    if reading.threads or reading.processes:
+        found = _of_threads(found, reading)
+    for chain in reading.inside:
+        found = keep(found, below(found, np.flatnonzero(contexts_of(found, chain))), charged=False)
+        found = without_root_time(found)
+    for chain in reading.without:
+        found = keep(found, ~below(found, np.flatnonzero(contexts_of(found, chain))), charged=False)
+    if not reading.machinery:
+        found = charge(found, _machinery(found))
+    if reading.charged:
+        found = charge(found, charged_functions(found, reading.charged)[found.function])
+    return at_level(found, reading.level)
+
+
+def without_root_time(profile: Profile) -> Profile:
+    """The thread roots hold what passes outside of the program; a part of a run has none of it."""
+    roots = profile.parent < 0
+    if not profile.self_ns[roots].any() and not profile.raw_self_ns[roots].any():
+        return profile
+    return replace(profile, self_ns=np.where(roots, 0, profile.self_ns), raw_self_ns=np.where(roots, 0, profile.raw_self_ns))
+
+
+def _of_threads(profile: Profile, reading: Reading) -> Profile:
+    chosen = np.asarray(
+        [
+            (not reading.threads or name in reading.threads) and (not reading.processes or int(process) in reading.processes)
+            for name, process in zip(profile.thread_name, profile.thread_process, strict=True)
+        ],
+        bool,
+    )
+    rows = chosen[profile.thread]
+    zeros: dict[str, Any] = {name: np.where(rows, getattr(profile, name), 0) for name in ("self_ns", "raw_self_ns", "waiting_ns")}
+    return keep(replace(profile, **zeros), rows, charged=False)

@@ -25,8 +25,12 @@ from ricerca.engine.lines import line_figures
 from ricerca.engine.neighbours import edges
 from ricerca.engine.profile import Profile, build_profile
 from ricerca.engine.ranking import function_figures
+from ricerca.engine.reading import parse, read
+from ricerca.loading import load, profile_of
 from ricerca.recording.model import RunTables
+from ricerca.recording.reader import open_recording
 from ricerca.runner.native import ENTRY, ask, native_for
+from ricerca.study.store import RECORDED, Study
 
 HERE = Path(__file__).parent
 WORKLOADS = ("tiny_calls", "recursion", "builtin_calls", "objects", "arrays")
@@ -155,12 +159,16 @@ def reading(repeats: int) -> list[Figure]:
     profile = build_profile(tables)
     steps.append(("build the profile", lambda: build_profile(tables)))
     steps.append(("figures by function", lambda: function_figures(build_view(profile))))
+    sentences = ("on-CPU time", "inside f7", "charging f3; charging f5", "without f9; charged to my code", "by module")
+    for sentence in sentences:
+        reading = parse(sentence)
+        steps.append((f"reading “{sentence}”", lambda reading=reading: function_figures(read(profile, reading))))
     steps.append(("edges", lambda: edges(build_view(profile))))
     steps.append(("lines", lambda: line_figures(build_view(profile))))
     found = []
     for name, step in steps:
         pairs = [timed(step) / timed(lambda: np.argsort(values)) for _ in range(repeats)]
-        limit = 4.0 if name == "figures by function" else None
+        limit = 4.0 if name.startswith(("figures", "reading")) else None
         found.append(figure(f"a million contexts: {name} / argsort of a million", pairs, limit))
     return found
 
@@ -171,16 +179,112 @@ def build_view(profile: Profile) -> Profile:
 
 
 def start_up(repeats: int, folder: Path) -> list[Figure]:
-    """Seconds that `ricerca record` adds to a program that does nothing."""
-    script = folder / "idle.py"
-    script.write_text("pass\n")
-    extra = []
+    """Seconds that `ricerca record` takes before a program's first line, and after its last."""
+    script = folder / "moments.py"
+    script.write_text("import time\nprint(time.clock_gettime_ns(time.CLOCK_MONOTONIC))\n")
+    before, after = [], []
     for number in range(repeats):
-        plain = timed(lambda: subprocess.run([sys.executable, str(script)], check=True))
+        moments = []
         study = folder / f"start{number}.ricerca"
-        command = [sys.executable, "-m", "ricerca.cli", "record", "--quiet", "--study", str(study), str(script)]
-        extra.append(timed(lambda command=command: subprocess.run(command, check=True)) - plain)
-    return [figure("start and end of `ricerca record`: seconds over plain", extra, None)]
+        record = ["-m", "ricerca.cli", "record", "--quiet", "--study", str(study)]
+        for words in ([], record):
+            began = time.clock_gettime_ns(time.CLOCK_MONOTONIC)
+            done = subprocess.run([sys.executable, *words, str(script)], check=True, capture_output=True, text=True)
+            ended = time.clock_gettime_ns(time.CLOCK_MONOTONIC)
+            moments.append(((int(done.stdout) - began) / 1e9, (ended - int(done.stdout)) / 1e9))
+        before.append(moments[1][0] - moments[0][0])
+        after.append(moments[1][1] - moments[0][1])
+    return [
+        figure("`ricerca record`: seconds over plain until the program begins", before, 0.25),
+        figure("`ricerca record`: seconds over plain after the program's end", after, None),
+    ]
+
+
+TINY = """
+def tiny(): pass
+def many(n):
+    for _ in range(n): tiny()
+def one(n):
+    total = 0.0
+    while n:
+        n -= 1
+        total += n * 0.5
+    return total
+import time
+def calibrated(call, seconds):
+    n, passed = 1000, 0.0
+    while passed < seconds:
+        n *= 2
+        start = time.perf_counter(); call(n); passed = time.perf_counter() - start
+    return int(n * seconds / passed)
+import sys
+sizes = sys.argv[1:] or [str(calibrated(call, 0.4)) for call in (many, one)]
+if not sys.argv[1:]:
+    print(*sizes)
+else:
+    many(int(sizes[0])); one(int(sizes[1]))
+"""
+
+
+def honest(python: str, repeats: int, folder: Path) -> list[Figure]:
+    """Two functions of equal true time, one of them of tiny calls: how far apart recording and deduction put them."""
+    version = ".".join(map(str, ask(python).version[:2]))
+    script = folder / "tiny.py"
+    script.write_text(TINY)
+    totals, apart = [], []
+    for number in range(repeats):
+        sizes = subprocess.run([python, str(script)], check=True, capture_output=True, text=True).stdout.split()
+        study = folder / f"tiny{version}-{number}.ricerca"
+        words = ["-m", "ricerca.cli", "record", "--quiet", "--plain", "3", "--python", python, "--study", str(study), str(script)]
+        subprocess.run([sys.executable, *words, *sizes], check=True)
+        with Study.open(study) as kept:
+            loaded = load(kept)
+            bare = load_unfitted(kept)
+        totals.append(bare.total_ns / (loaded.plain_ns or 1))
+        functions = loaded.profile.functions.name
+        inclusive = dict(zip(functions, loaded.figures.inclusive_ns.tolist(), strict=True))
+        apart.append(100 * abs(inclusive["many"] - inclusive["one"]) / loaded.profile.total_ns)
+    return [
+        figure(f"{version} tiny calls: compensated total, by calibration alone / plain", totals, 1.1),
+        figure(f"{version} tiny calls: points between the shares of equal functions", apart, 5.0),
+    ]
+
+
+def load_unfitted(study: Study) -> Profile:
+    """The profile of the latest round with the cost that calibration found, plain runs not heeded."""
+    one = study.round()
+    return profile_of(study.tables(one.last_run(RECORDED).id), one.subject.roots)
+
+
+def memory(folder: Path) -> list[Figure]:
+    """Memory that recording takes: over ten million more calls, and for two million contexts."""
+    calls = "import sys\ndef f(): pass\nfor _ in range(int(sys.argv[1])): f()\n"
+    contexts = (
+        "import sys\nsys.setrecursionlimit(10000)\n"
+        "def a(n): return n and (a(n - 1), b(n - 1))\ndef b(n): return n and (a(n - 1), b(n - 1))\na(20)\n"
+    )
+
+    def used_mb(text: str, *arguments: str) -> tuple[float, int]:
+        script, recording = folder / "memory.py", folder / "memory.recording"
+        script.write_text(text + "print(open('/proc/self/status').read().split('RssAnon:')[1].split()[0])\n")
+        recording.unlink(missing_ok=True)
+        recording.touch()
+        env = {
+            **os.environ, "PYTHONPATH": str(ENTRY), "RICERCA_RECORDING": str(recording), "RICERCA_LIMIT": str(1 << 30),
+            "RICERCA_NATIVE": f"{ask(sys.executable).cache_tag}={native_for(sys.executable)}",
+        }  # fmt: skip
+        done = subprocess.run([sys.executable, str(script), *arguments], env=env, check=True, capture_output=True, text=True)
+        opened = open_recording(recording)
+        return int(done.stdout) / 1024 + int(opened.header["allocated_bytes"]) / 2**20, len(opened.contexts)
+
+    few, many = used_mb(calls, "100000")[0], used_mb(calls, "10000000")[0]
+    total, count = used_mb(contexts)
+    return [
+        Figure(
+            "memory with the recording: ten million calls / a hundred thousand", round(many / few, 3), round(few, 1), round(many, 1), 1.1
+        ),
+        Figure(f"memory with the recording: MB for {count:,} contexts", round(total, 1), round(total, 1), round(total, 1), 300.0),
+    ]
 
 
 def window() -> list[Figure]:
@@ -202,7 +306,9 @@ def main(arguments: list[str]) -> None:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         found = [one for python in interpreters() for one in overhead(python, repeats, folder)]
-        found += reading(5) + start_up(5, folder) + window()
+        for python in interpreters():
+            found += honest(python, 3, folder)
+        found += memory(folder) + reading(5) + start_up(5, folder) + window()
     table = Table("figure", "ratio", "range", "limit", box=None)
     for one in found:
         over = one.limit is not None and one.ratio > one.limit

@@ -229,7 +229,7 @@ def rank(file: Path, number: int | None, by: str, lines: bool, edges: bool, sent
     """
     from ricerca import tables_text
     from ricerca.engine.reading import Reading, parse
-    from ricerca.facts import edge_rows, function_rows, line_rows, round_facts
+    from ricerca.facts import edge_rows, function_rows, line_rows, reading_facts, round_facts
 
     loaded = _load(file, number)
     if by == "gain":
@@ -243,6 +243,7 @@ def rank(file: Path, number: int | None, by: str, lines: bool, edges: bool, sent
             facts["lines"] = line_rows(loaded, top)
         if edges:
             facts["edges"] = edge_rows(loaded, top)
+        facts |= reading_facts(loaded)
         click.echo(json.dumps(facts, ensure_ascii=False))
         return
     tables_text.show_functions(loaded, by, top or 20)

@@ -114,8 +114,14 @@ def round_facts(loaded: Loaded, study: str) -> dict[str, Any]:
             "factor": round(profile.raw_total_ns / plain_ns, 3) if plain_ns else None,
         },
         "threads": _threads(loaded),
-        "waiting": waiting_by_class(profile),
-        "hook": facts.hook,
+    }
+
+
+def reading_facts(loaded: Loaded) -> dict[str, Any]:
+    """How a round was recorded and is read: what comes after its tables."""
+    return {
+        "waiting": waiting_by_class(loaded.profile),
+        "hook": loaded.profile.facts.hook,
         "reading": loaded.reading.text,
     }
 

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import partial
+
 import numpy as np
 
 from ricerca.recording.layout import KIND_BUILTIN, KIND_PYTHON, KIND_REGION, KIND_THREAD
@@ -9,7 +13,10 @@ from ricerca.recording.model import RunTables
 
 # The calibrated cost is trusted within these bounds; what plain runs ask for beyond them stays visible.
 LEAST_SCALE, MOST_SCALE = 0.5, 2.0
-STEPS = 24
+STEPS, TRIALS = 24, 33
+LEAST_SLOWER, MOST_SLOWER = 0.05, 3.0
+SURE_FIXED, SURE_SLOWER, SURE_TOTAL = 0.2, 0.4, 0.02
+MOST_LOOKUPS = 1.5
 BYTECODE = (KIND_PYTHON, KIND_THREAD, KIND_REGION)
 
 
@@ -28,26 +35,59 @@ def _entry_costs(tables: RunTables) -> np.ndarray:
 
 def _factors(tables: RunTables) -> np.ndarray:
     """Per context: how much slower its bytecode ran while it was recorded."""
-    facts = tables.facts
-    by_function = np.asarray(
+    facts, count = tables.facts, len(tables.function_name)
+    base = np.asarray(
         [
             (facts.names_factor if name == "<module>" else facts.bytecode_factor) if kind in BYTECODE else 1.0
             for kind, name in zip(tables.function_kind, tables.function_name, strict=True)
         ]
     )
-    return np.maximum(by_function[tables.function], 1.0) if len(by_function) else np.ones(len(tables.parent))
+    if facts.lookup_share > 0 and len(tables.function_lookups) == count:
+        # Look-ups lose more than arithmetic does: by their share in a function's loops.
+        more = np.clip(tables.function_lookups / facts.lookup_share, 0, MOST_LOOKUPS) * (facts.lookup_factor - facts.bytecode_factor)
+        base = np.where(np.isin(tables.function_kind, BYTECODE), base + more, base)
+    return np.maximum(base[tables.function], 1.0) if count else np.ones(len(tables.parent))
 
 
-def _deduct(tables: RunTables, costs: np.ndarray, factors: np.ndarray, scale: float) -> np.ndarray:
-    """Self times left when the cost is scale times what calibration found.
+def _light(tables: RunTables) -> np.ndarray:
+    """Per context: the share of its long gaps that is bytecode, as far as anybody looked."""
+    if len(tables.function_light) != len(tables.function_name) or not len(tables.function_name):
+        return np.zeros(len(tables.parent))
+    return np.maximum(tables.function_light[tables.function], 0) / 1000
 
-    What is left of brief gaps in Python code is bytecode, which ran slower by a known factor. Long
-    gaps may hold anything and only pay what the brief ones could not.
-    """
-    brief = np.minimum(tables.brief_ns, tables.self_ns)
-    fixed = costs * scale
-    long_left = np.maximum((tables.self_ns - brief) - np.maximum(fixed - brief, 0), 0)
-    return long_left + np.maximum(brief - fixed, 0) / (1 + (factors - 1) * scale)
+
+@dataclass(frozen=True)
+class _Cost:
+    """What recording a run cost, by context: fixed ns, bytecode factor, share of bytecode in long gaps."""
+
+    self_ns: np.ndarray
+    brief_ns: np.ndarray
+    fixed_ns: np.ndarray
+    factor: np.ndarray
+    light: np.ndarray
+
+    def left(self, fixed: float, slower: float) -> np.ndarray:
+        """Self times left when fixed costs and the slowness of bytecode are so many times what calibration found.
+
+        What is left of brief gaps in Python code is bytecode, which ran slower by a known factor. Long
+        gaps may hold anything; they pay what the brief ones could not, and as much of them as was seen
+        to be bytecode is taken to have been slower as well.
+        """
+        costs, factor = self.fixed_ns * fixed, 1 + (self.factor - 1) * slower
+        long_ns = np.maximum(self.self_ns - self.brief_ns - np.maximum(costs - self.brief_ns, 0), 0)
+        return long_ns * (1 - self.light + self.light / factor) + np.maximum(self.brief_ns - costs, 0) / factor
+
+    def by_function(self, function: np.ndarray, count: int) -> _Cost:
+        """The same put together by function, for quick trials."""
+        self_ns = np.bincount(function, self.self_ns, count)
+        weight = np.maximum(self_ns, 1e-9)
+        return _Cost(
+            self_ns,
+            np.bincount(function, self.brief_ns, count),
+            np.bincount(function, self.fixed_ns, count),
+            np.maximum(np.bincount(function, self.factor * self.self_ns, count) / weight, 1.0),
+            np.bincount(function, self.light * self.self_ns, count) / weight,
+        )
 
 
 def compensate(tables: RunTables, plain_ns: int | None = None) -> tuple[np.ndarray, float]:
@@ -67,27 +107,59 @@ def compensate(tables: RunTables, plain_ns: int | None = None) -> tuple[np.ndarr
     -------
     self_ns : (n,) int64 array
     scale : float
-        1 where calibration was taken as it is.
+        Of the fixed cost; 1 where calibration was taken as it is.
     """
     if not len(tables.parent):
         return np.zeros(0, np.int64), 1.0
-    costs, factors = _entry_costs(tables), _factors(tables)
-    scale = 1.0
+    cost = _Cost(tables.self_ns, np.minimum(tables.brief_ns, tables.self_ns), _entry_costs(tables), _factors(tables), _light(tables))
+    fixed = slower = 1.0
     if plain_ns is not None and len(tables.thread_name) == 1:
-        scale = _fitted(tables, costs, factors, plain_ns)
-    left = _deduct(tables, costs, factors, scale)
+        fixed, slower = _fitted(cost, cost.by_function(tables.function, len(tables.function_name)), plain_ns)
+    left = cost.left(fixed, slower)
     roots = tables.parent < 0
     left[roots] = tables.self_ns[roots]
-    return np.rint(left).astype(np.int64), scale
+    return np.rint(left).astype(np.int64), round(fixed, 4)
 
 
-def _fitted(tables: RunTables, costs: np.ndarray, factors: np.ndarray, plain_ns: int) -> float:
-    """The scale at which the total meets the plain time; the total falls as the scale rises, so by halving."""
-    low, high = LEAST_SCALE, MOST_SCALE
+def _solved(total: Callable[[float], float], wanted: float, low: float, high: float) -> float:
+    """Where a falling total meets what is wanted, by halving; the nearer bound where it does not."""
     for _ in range(STEPS):
         middle = (low + high) / 2
-        if _deduct(tables, costs, factors, middle).sum() > plain_ns:
-            low = middle
-        else:
-            high = middle
-    return round((low + high) / 2, 4)
+        low, high = (middle, high) if total(middle) > wanted else (low, middle)
+    return (low + high) / 2
+
+
+def _fitted(cost: _Cost, quick: _Cost, plain_ns: int) -> tuple[float, float]:
+    """How many times the calibrated cost, and how many times the slowness of bytecode, make the total the plain one.
+
+    One equation for two unknowns: of all pairs that solve it the least unlikely is taken, calibration
+    being surer of the fixed cost than of bytecode, which differs from loop to loop.
+    """
+    best, least = (1.0, 1.0), np.inf
+    plain = max(plain_ns, 1)
+
+    def quick_total(fixed: float, slower: float) -> float:
+        return float(quick.left(fixed, slower).sum())
+
+    for fixed in np.geomspace(LEAST_SCALE, MOST_SCALE, TRIALS):
+        slower = 1.0
+        if quick_total(fixed, LEAST_SLOWER) - quick_total(fixed, MOST_SLOWER) > plain / 1000:
+            slower = _solved(partial(quick_total, fixed), plain, LEAST_SLOWER, MOST_SLOWER)
+        missed = quick_total(fixed, slower) / plain - 1
+        unlikely = (np.log(fixed) / SURE_FIXED) ** 2 + (np.log(slower) / SURE_SLOWER) ** 2 + (missed / SURE_TOTAL) ** 2
+        if unlikely < least:
+            best, least = (float(fixed), slower), unlikely
+
+    def total(step: float) -> float:
+        return float(cost.left(best[0] * step, best[1] * step).sum())
+
+    step = _solved(total, plain, LEAST_SCALE / best[0], MOST_SCALE / best[0])
+    fixed = best[0] * step
+    # Where the bounds of the fixed cost kept the total away from the plain one, the rest is bytecode's.
+    return fixed, _solved(
+        lambda slower: float(cost.left(fixed, slower).sum()), plain, *sorted((best[1] * step, _bound(total(step), plain)))
+    )
+
+
+def _bound(total: float, plain: float) -> float:
+    return MOST_SLOWER if total > plain else LEAST_SLOWER

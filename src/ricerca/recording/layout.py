@@ -40,6 +40,7 @@ KIND_IMPORT, KIND_COLLECTION, KIND_REGION, KIND_CHILD = 4, 5, 6, 7
 
 HOOKS = {1: "profile", 2: "monitoring", 3: "python"}
 MOST_SLICES = 512
+LIGHT_UNKNOWN = 0xFFFF
 
 HEADER = np.dtype(
     [
@@ -75,6 +76,8 @@ HEADER = np.dtype(
         ("control", "<u4"),
         ("slice_ticks", "<u8"),
         ("span_ticks", "<u8"),
+        ("lookup_factor", "<f8"),
+        ("lookup_share", "<f8"),
     ]
 )
 
@@ -104,7 +107,9 @@ FUNCTIONS = np.dtype(
         ("chosen", "<u4"),
         ("overflow_calls", "<u8"),
         ("overflow_resumes", "<u8"),
-        ("spare", "<u8"),
+        ("lookups", "<u2"),
+        ("light", "<u2"),
+        ("spare", "<u4"),
     ]
 )
 

@@ -79,7 +79,11 @@ def merge(parts: Sequence[RunTables]) -> RunTables:
         numbers.append(np.asarray([rows.setdefault(key, len(rows)) for key in keys], np.int64))
     kinds, modules, names, files, lines = zip(*rows, strict=True) if rows else ((),) * 5
     overflow = {name: np.zeros(len(rows), np.int64) for name in ("overflow_calls", "overflow_resumes")}
+    traits = {name: np.full(len(rows), -1, np.int32) for name in ("function_lookups", "function_light")}
     for part, number in zip(parts, numbers, strict=True):
+        for name, values in traits.items():
+            if len(getattr(part, name)):
+                np.maximum.at(values, number, getattr(part, name))
         for name, total in overflow.items():
             np.add.at(total, number, getattr(part, name))
     context_base = np.cumsum([0] + [len(part.parent) for part in parts])
@@ -123,5 +127,6 @@ def merge(parts: Sequence[RunTables]) -> RunTables:
         span_start_ns=joined("span_start_ns", lambda values, n: values + starts[n]),
         span_end_ns=joined("span_end_ns", lambda values, n: values + starts[n]),
         **overflow,
+        **traits,
         **{name: joined(name) for name in SUMMED},
     )

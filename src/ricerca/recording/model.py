@@ -22,6 +22,7 @@ class RunFacts:
     Costs are the recorder's own, in ns per event: *inside* falls on the callee, *outside* on its
     caller; a callback is Python code that a builtin calls. ``bytecode_factor`` is how much slower
     bytecode itself runs while it is recorded, ``names_factor`` the same for the bodies of modules.
+    ``lookup_factor`` is that of a loop with ``lookup_share`` per mille of look-ups.
     Slices are ``slice_ns`` long; calls of at least ``span_ns`` have a span.
     """
 
@@ -41,6 +42,8 @@ class RunFacts:
     builtin_outside_ns: float = 0.0
     bytecode_factor: float = 1.0
     names_factor: float = 1.0
+    lookup_factor: float = 1.0
+    lookup_share: float = 0.0
     slice_ns: float = 0.0
     span_ns: float = 0.0
 
@@ -51,6 +54,10 @@ class RunTables:
 
     ``parent`` is -1 for the root context of each thread. Times are int64 nanoseconds, raw;
     ``brief_ns`` is the part of ``self_ns`` that came in gaps of a few microseconds between two events.
+
+    ``function_lookups``: per mille of the instructions in a function's loops that look names up.
+    ``function_light``: per mille of its long gaps that is bytecode, -1 where nobody looked. Both may be
+    empty; they matter for Python 3.11 only.
 
     ``slice_*``: one entry for each context and slice of time in which something happened to it, with the
     calls and times that fell into the slice; over all slices they sum to the context's own.
@@ -80,6 +87,8 @@ class RunTables:
     line_hits: np.ndarray
     line_self_ns: np.ndarray
     facts: RunFacts = field(default_factory=RunFacts)
+    function_lookups: np.ndarray = field(default_factory=_no_rows)
+    function_light: np.ndarray = field(default_factory=_no_rows)
     slice_context: np.ndarray = field(default_factory=_no_rows)
     slice_number: np.ndarray = field(default_factory=_no_rows)
     slice_calls: np.ndarray = field(default_factory=_no_rows)

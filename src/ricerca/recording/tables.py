@@ -97,9 +97,8 @@ def take(recording: Recording) -> RunTables:
         slice_ns=float(head["slice_ticks"]) * rate,
         span_ns=float(head["span_ticks"]) * rate,
     )
-    costs = {
-        name: float(head[name]) for name in vars(facts) if name in (layout.HEADER.names or ()) and name.endswith(("side_ns", "_factor"))
-    }
+    known = set(layout.HEADER.names or ()) & set(vars(facts))
+    costs = {name: float(head[name]) for name in known if name.endswith(("side_ns", "_factor", "_share"))}
     facts = replace(facts, **costs)  # type: ignore[arg-type]
     return RunTables(
         function_kind=functions["kind"].astype(np.int32),
@@ -125,6 +124,8 @@ def take(recording: Recording) -> RunTables:
         line_hits=lines["hits"].astype(np.int64),
         line_self_ns=_to_ns(lines["self_ticks"], rate),
         facts=facts,
+        function_lookups=functions["lookups"].astype(np.int32),
+        function_light=np.where(functions["light"] == layout.LIGHT_UNKNOWN, -1, functions["light"].astype(np.int32)),
         **_slices(recording, rate),
         **_spans(recording, rate),
     )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import re
+import threading
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
@@ -158,6 +159,7 @@ class Session:
                 self.plan.subject, self.recording, native, self.plan.limit_bytes, self.plan.paused, stdin=self.streams.stdin,
                 stdout=self.streams.stdout, stderr=self.streams.stderr, own_group=self.streams.own_group,
             )  # fmt: skip
+            _warm_up()
             ended = self.execution.wait(look)
         except BaseException:
             _remove(self.recording)
@@ -170,6 +172,19 @@ class Session:
             _remove(self.recording)
             return Outcome(number, ended, None, problem=ended.problem or str(problem))
         return Outcome(number, ended, run_id, cut, ended.problem)
+
+
+def _warm_up() -> None:
+    """While the program runs, load what its recording is read with; on a machine with one processor it would be in the way."""
+
+    def load() -> None:
+        import ricerca.recording.merging
+        import ricerca.recording.tables
+        import ricerca.runner.sources
+        import ricerca.study.run_tables  # noqa: F401
+
+    if len(os.sched_getaffinity(0)) > 1:
+        threading.Thread(target=load, daemon=True).start()
 
 
 def recordings_folder() -> Path:

@@ -23,13 +23,15 @@ Query = Callable[[str, tuple[object, ...]], list[tuple]]
 
 def write(many: Write, run_id: int, tables: RunTables) -> None:
     """Store the tables of a run, inside the caller's transaction."""
+    count = len(tables.function_name)
+    traits = [part.tolist() if len(part) else [-1] * count for part in (tables.function_lookups, tables.function_light)]
     functions = zip(
         tables.function_kind.tolist(), tables.function_name, tables.function_module, tables.function_file,
-        tables.function_line.tolist(), tables.overflow_calls.tolist(), tables.overflow_resumes.tolist(),
+        tables.function_line.tolist(), tables.overflow_calls.tolist(), tables.overflow_resumes.tolist(), *traits,
         strict=True,
     )  # fmt: skip
     many(
-        "INSERT INTO functions VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        "INSERT INTO functions VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         ((run_id, number, *row) for number, row in enumerate(functions)),
     )
     threads = zip(tables.thread_name, tables.thread_process.tolist(), strict=True)
@@ -53,10 +55,10 @@ def read(query: Query, run_id: int) -> RunTables:
         They contradict each other or are of the wrong kind.
     """
     functions = query(
-        "SELECT kind, name, module, file, line, overflow_calls, overflow_resumes FROM functions"
+        "SELECT kind, name, module, file, line, overflow_calls, overflow_resumes, lookups, light FROM functions"
         " WHERE run_id = ? ORDER BY number", (run_id,),
     )  # fmt: skip
-    kinds, names, modules, files, first, calls, resumes = zip(*functions, strict=True) if functions else ((),) * 7
+    kinds, names, modules, files, first, calls, resumes, lookups, light = zip(*functions, strict=True) if functions else ((),) * 9
     threads = query("SELECT name, process FROM threads WHERE run_id = ? ORDER BY number", (run_id,))
     lines = query("SELECT function, line, hits, self_ns FROM lines WHERE run_id = ?", (run_id,))
     by_line = np.asarray(lines, np.int64).reshape(-1, 4)
@@ -72,6 +74,8 @@ def read(query: Query, run_id: int) -> RunTables:
         function_line=np.asarray(first, np.int32),
         overflow_calls=np.asarray(calls, np.int64),
         overflow_resumes=np.asarray(resumes, np.int64),
+        function_lookups=np.asarray(lookups, np.int32),
+        function_light=np.asarray(light, np.int32),
         thread_name=tuple(str(row[0]) for row in threads),
         thread_process=np.asarray([row[1] for row in threads], np.int64),
         line_function=by_line[:, 0].astype(np.int32),

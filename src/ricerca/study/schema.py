@@ -26,6 +26,7 @@ MIGRATIONS: tuple[str, ...] = (
         run_id INTEGER NOT NULL REFERENCES runs(id) ON DELETE CASCADE, number INTEGER NOT NULL,
         kind INTEGER NOT NULL, name TEXT NOT NULL, module TEXT NOT NULL, file TEXT NOT NULL,
         line INTEGER NOT NULL, overflow_calls INTEGER NOT NULL, overflow_resumes INTEGER NOT NULL,
+        lookups INTEGER NOT NULL, light INTEGER NOT NULL,
         PRIMARY KEY (run_id, number)) WITHOUT ROWID;
     CREATE TABLE threads (
         run_id INTEGER NOT NULL REFERENCES runs(id) ON DELETE CASCADE, number INTEGER NOT NULL, name TEXT NOT NULL,

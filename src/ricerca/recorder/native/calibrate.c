@@ -18,8 +18,9 @@ static const char SOURCE[] =
     "def python_loop(times, leaf=leaf):\n    for _ in times: leaf()\n"
     "class Point:\n    def __init__(self):\n        self.x = 1.5\n        self.y = 2.5\n"
     "base, items = 0.5, (1.0, 2.0)\n"
-    "def bytecode_loop(times, point=Point()):\n    best = 9.0\n"
-    "    for _ in times:\n        c = point.x - base\n        if c < best:\n            best = point.y\n            d = items[1]\n"
+    "def bytecode_loop(times):\n    total, count = 0.0, len(times)\n    while count:\n        count -= 1\n        total += count * 0.5\n"
+    "def lookup_loop(times, point=Point()):\n    best = 9.0\n"
+    "    for _ in times:\n        best = point.x + best * 0.5\n        if best > base:\n            point.y = items[1]\n"
     "def names_loop(times):\n    exec(names_body, {'times': times})\n"
     "names_body = compile('a = 3\\nb = 0\\nfor i in times:\\n    b = b + a\\n    if b > 9:\\n        b = 0\\n', '<calibration>', 'exec')\n"
     "def answer(value):\n    return 0\n"
@@ -132,17 +133,20 @@ static double factor_of(PyObject *loop, PyObject *times)
 static void calibrate_loops(header *head, PyObject *space, PyObject *times)
 {
     PyObject *bytecode = PyDict_GetItemString(space, "bytecode_loop");
+    PyObject *lookups = PyDict_GetItemString(space, "lookup_loop");
     PyObject *python = PyDict_GetItemString(space, "python_loop");
     PyObject *builtin = PyDict_GetItemString(space, "builtin_loop");
     PyObject *callback = PyDict_GetItemString(space, "callback_loop");
     PyObject *by_name = PyDict_GetItemString(space, "names_loop");
     cost found;
-    head->bytecode_factor = head->names_factor = 1.0;
-    if (bytecode == NULL || python == NULL || builtin == NULL || callback == NULL || by_name == NULL) {
+    head->bytecode_factor = head->names_factor = head->lookup_factor = 1.0;
+    if (bytecode == NULL || lookups == NULL || python == NULL || builtin == NULL || callback == NULL || by_name == NULL) {
         return;
     }
     head->bytecode_factor = factor_of(bytecode, times);
     head->names_factor = factor_of(by_name, times);
+    head->lookup_factor = factor_of(lookups, times);
+    head->lookup_share = names_lookup_share(lookups);
     double factor = head->bytecode_factor;
     if (measure(python, times, &found) == 0) {
         share_cost(&found, factor, factor, 0.3, &head->python_inside_ns, &head->python_outside_ns);

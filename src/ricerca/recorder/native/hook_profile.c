@@ -47,10 +47,13 @@ static void undo_if_never_begun(recorder *self, stack *thread, PyFrameObject *fr
 }
 #endif
 
+static void leave_probe(stack *own);
+
 static void capsule_gone(PyObject *capsule)
 {
     stack *thread = PyCapsule_GetPointer(capsule, CAPSULE);
     if (thread != NULL) {
+        leave_probe(thread);
         if (current != NULL && current->active) {
             if (thread->depth > 0 && Py_IsInitialized()) {
                 current->store.head->flags |= FLAG_HOOK_TAKEN; /* the program put a hook of its own in */
@@ -137,18 +140,92 @@ static inline int starts_threads(PyObject *function)
     return method == thread_starters[0] || method == thread_starters[1];
 }
 
+#if PY_VERSION_HEX >= 0x030B0000
+/* 3.11 runs bytecode several times slower while any hook is in. Where much time passes between two events
+ * it must be known whether that was bytecode, or one instruction at work in C: a few times per function its
+ * lines are timed for a while. Short ones are bytecode. */
+#define PROBE_CALLS 6u
+#define PROBE_LINES 400u
+
+static struct {
+    PyThreadState *thread;
+    PyFrameObject *frame;
+    stack *own;
+    code_info *info;
+    uint64_t last;
+    uint32_t left;
+} probe;
+
+static void end_probe(void)
+{
+    code_info *info = probe.info;
+    uint64_t seen = info->light_ticks + info->heavy_ticks;
+    probe.thread->c_tracefunc = NULL;
+    probe.frame = NULL;
+    if (seen > 0 && info->function != 0) {
+        current->store.functions[info->function].light = (uint16_t)(info->light_ticks * 1000u / seen);
+    }
+}
+
+static int probe_event(PyObject *none, PyFrameObject *frame, int what, PyObject *arg)
+{
+    (void)none;
+    (void)arg;
+    if (frame != probe.frame) {
+        return 0;
+    }
+    if (what == PyTrace_LINE) {
+        uint64_t last = probe.last > probe.own->record->last_ticks ? probe.last : probe.own->record->last_ticks;
+        uint64_t now = clock_ticks(), gap = now > last ? now - last : 0;
+        if (gap < current->store.brief_limit) {
+            probe.info->light_ticks += gap;
+        } else if (gap < 1000 * current->store.brief_limit || probe.info->light_ticks == 0) {
+            probe.info->heavy_ticks += gap; /* a line that was held up says nothing */
+        }
+        probe.last = clock_ticks();
+        probe.left--;
+    }
+    if (probe.left == 0 || what == PyTrace_RETURN) {
+        end_probe();
+    }
+    return 0;
+}
+
+static void begin_probe(recorder *self, stack *own, PyFrameObject *frame, code_info *info)
+{
+    PyThreadState *thread = PyThreadState_Get();
+    if (!self->probing || info->probes >= PROBE_CALLS || probe.frame != NULL || thread->c_tracefunc != NULL) {
+        return;
+    }
+    info->probes++;
+    probe.thread = thread;
+    probe.frame = frame;
+    probe.own = own;
+    probe.info = info;
+    probe.last = clock_ticks();
+    probe.left = PROBE_LINES;
+    thread->c_tracefunc = probe_event;
+}
+#endif
+
 static int profile_event(PyObject *capsule, PyFrameObject *frame, int what, PyObject *arg)
 {
     uint64_t now = clock_ticks();
     stack *thread = ((stack **)capsule)[2]; /* PyCapsule's pointer, see check_capsule_layout */
     recorder *self = current;
+    code_info *info;
     if (__builtin_expect(!awake(self, thread, &now), 0)) {
         return 0;
     }
     switch (what) {
     case PyTrace_CALL:
         stack_book(thread, now);
-        enter_code(self, thread, frame, info_of_frame(self, frame));
+        enter_code(self, thread, frame, (info = info_of_frame(self, frame)));
+#if PY_VERSION_HEX >= 0x030B0000
+        if (__builtin_expect(info != NULL && (info->traits & TRAIT_BARE_LOOP) && info->probes < PROBE_CALLS, 0)) {
+            begin_probe(self, thread, frame, info);
+        }
+#endif
         break;
     case PyTrace_RETURN:
 #if PY_VERSION_HEX < 0x030B0000
@@ -272,6 +349,18 @@ static int install(recorder *self, Py_tracefunc event)
     hook_thread(PyThreadState_Get(), event, capsule);
     Py_DECREF(capsule);
     return 0;
+}
+
+/* A thread that ends takes its probe along. */
+static void leave_probe(stack *own)
+{
+#if PY_VERSION_HEX >= 0x030B0000
+    if (probe.own == own) {
+        probe.frame = NULL;
+    }
+#else
+    (void)own;
+#endif
 }
 
 int hook_install(recorder *self) { return install(self, waiting_event); }

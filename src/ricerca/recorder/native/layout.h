@@ -57,6 +57,7 @@ enum {
 };
 
 #define MOST_SLICES 512u
+#define LIGHT_UNKNOWN 0xFFFFu
 
 /* One row of the directory: where a table lies and how much of it is in use. */
 typedef struct {
@@ -104,6 +105,8 @@ typedef struct {
     uint32_t control;
     uint64_t slice_ticks;   /* length of a slice; slice n begins at start_ticks + n * slice_ticks */
     uint64_t span_ticks;    /* calls at least this long are in the table of spans */
+    double lookup_factor;   /* as bytecode_factor, for a loop full of look-ups of attributes and names */
+    double lookup_share;    /* per mille of them in that loop; 0 where look-ups do not matter */
 } header;
 
 typedef struct {
@@ -116,7 +119,9 @@ typedef struct {
     uint32_t chosen;                      /* 1 where a line run follows its lines */
     uint64_t overflow_calls;              /* calls that found no room for a context of their own */
     uint64_t overflow_resumes;
-    uint64_t spare;
+    uint16_t lookups;                     /* per mille of the instructions in its loops that look names up */
+    uint16_t light;                       /* per mille of its long gaps that is bytecode; LIGHT_UNKNOWN */
+    uint32_t spare;
 } function_record;
 
 /* One cache line. A context's parent always has the smaller index. */

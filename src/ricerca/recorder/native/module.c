@@ -101,6 +101,7 @@ static PyObject *start(PyObject *module, PyObject *args)
     self->thread_root = names_thread_root(&self->known);
     calibrate(self);
     self->follow_lines = self->known.pattern_count > 0;
+    self->probing = !self->follow_lines;
     if (self->follow_lines) {
         self->store.head->flags |= FLAG_LINES;
     }

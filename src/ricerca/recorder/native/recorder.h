@@ -13,6 +13,7 @@ typedef struct {
     int forked;              /* this is a child that has not been followed yet */
     char *path;              /* of the first process's recording */
     int follow_lines;
+    int probing;             /* whether loops without calls are looked at closely (3.11) */
     PyObject *missing;       /* what stands for an argument that is not there (3.12 on) */
     PyObject *lent;          /* an environment that holds our variables while a child is started, or NULL */
     PyObject *lent_before;   /* what these variables were in it */

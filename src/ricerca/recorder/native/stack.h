@@ -12,6 +12,8 @@ typedef struct {
     int32_t first_offset;   /* of the instruction at which a fresh body begins */
     uint32_t traits;        /* what to look out for, most code has none */
     uint32_t unit_count;
+    uint32_t probes;        /* how often its loops were looked at closely, and what was found */
+    uint64_t light_ticks, heavy_ticks;
     uint32_t *lines;        /* NULL until the code first calls something */
 } code_info;
 
@@ -20,6 +22,7 @@ enum {
     TRAIT_IMPORT = 2,       /* the interpreter's own, that imports the module it is given the name of */
     TRAIT_CHILD = 4,        /* a method of an object that stands for a child process */
     TRAIT_SPAWN = 8,        /* the one of them that starts it */
+    TRAIT_BARE_LOOP = 32,   /* loops without calls: long stretches of bytecode that tell nothing */
     TRAIT_INSIDE = 16,      /* recording begins here when only part of the run is wanted */
 };
 

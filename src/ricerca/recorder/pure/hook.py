@@ -187,7 +187,8 @@ def _function(kind, name, module="", file="", line=0, flags=0, chosen=0):
             if kind == BUILTIN and name.rsplit(".", 1)[-1] in WAITERS:
                 waiting_rows.add(counts[FUNCTIONS])
             at = offsets[FUNCTIONS] + counts[FUNCTIONS] * 64
-            struct.pack_into("<10IQQQ", space, at, kind, line, *_string(name), *_string(module), *_string(file), flags, chosen, 0, 0, 0)
+            texts = (*_string(name), *_string(module), *_string(file))
+            struct.pack_into("<10IQQHHI", space, at, kind, line, *texts, flags, chosen, 0, 0, 0, 0xFFFF, 0)
             known = functions[key] = _added(FUNCTIONS)
     return known
 

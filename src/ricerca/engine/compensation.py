@@ -162,4 +162,4 @@ def _fitted(cost: _Cost, quick: _Cost, plain_ns: int) -> tuple[float, float]:
 
 
 def _bound(total: float, plain: float) -> float:
-    return MOST_SLOWER if total > plain else LEAST_SLOWER
+    return MOST_SLOWER if total > plain else 0.0

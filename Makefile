@@ -2,7 +2,7 @@
 PY := .venv/bin/python
 DEMO := build/demo
 
-.PHONY: setup demo test check bench shots format clean
+.PHONY: setup demo test check sanitize soak bench shots format clean
 
 setup:
 	@sh packaging/setup.sh
@@ -23,6 +23,12 @@ check: setup ## format, lint, types, contracts, tests and doctests
 format: setup
 	$(PY) -m ruff format src tests bench tools setup.py
 	$(PY) -m ruff check --fix src tests bench tools setup.py
+
+sanitize: setup ## the recorder's tests with its native part watched for faults of memory
+	@sh tools/sanitize.sh
+
+soak: setup ## ten minutes of recording without growth
+	@$(PY) bench/soak.py 600
 
 bench: setup ## our figures, as ratios in one run
 	@$(PY) bench/run.py

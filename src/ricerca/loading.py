@@ -15,6 +15,7 @@ from ricerca.engine.neighbours import Edges, edges
 from ricerca.engine.profile import KIND_PYTHON, Profile, build_profile
 from ricerca.engine.ranking import FunctionFigures, function_figures
 from ricerca.engine.reading import EVERYTHING, Reading, charged_functions, read
+from ricerca.engine.reducing import merged
 from ricerca.engine.source import body_of
 from ricerca.errors import InputError
 from ricerca.recording.model import RunTables
@@ -56,6 +57,11 @@ class Loaded:
         # A line's time is that of what it calls, charged or not; only lines whose own time is charged away go.
         shown = read(self.whole, replace(reading, charged=(), level=FUNCTION))
         return line_figures(shown, self.line_profile).of(~charged_functions(shown, reading.charged))
+
+    @cached_property
+    def tree(self) -> Profile:
+        """The profile with equal chains of calls put together, for the call tree."""
+        return self.profile if self.reading == EVERYTHING else merged(self.profile)
 
     @cached_property
     def edges(self) -> Edges:

@@ -15,9 +15,12 @@ from ricerca.desk.functions_page import place_text
 from ricerca.desk.source_view import SourceView
 from ricerca.desk.state import DeskState, View
 from ricerca.desk.tips import tip
+from ricerca.desk.what_if import WhatIf
 from ricerca.engine.neighbours import neighbours
 from ricerca.engine.ranking import ceiling
+from ricerca.engine.slices import growth
 from ricerca.errors import RicercaError
+from ricerca.study.store import Study
 from ricerca.wording import count_text, factor_text, plural, share_text, time_text
 
 
@@ -43,6 +46,8 @@ class Dossier(QFrame):
         self.sentence = QLabel()
         self.sentence.setWordWrap(True)
         self.sentence.setTextFormat(Qt.TextFormat.RichText)
+        self.what_if = WhatIf()
+        self.what_if.expected.connect(self._note)
         self.fan = Fan()
         self.fan.chosen.connect(state.take_in_hand)
         self.source_head = QLabel("source as recorded")
@@ -58,6 +63,7 @@ class Dossier(QFrame):
         layout.addWidget(self.title)
         layout.addLayout(row)
         layout.addWidget(self.sentence)
+        layout.addWidget(self.what_if)
         layout.addSpacing(6)
         layout.addWidget(self.fan)
         layout.addSpacing(6)
@@ -70,7 +76,7 @@ class Dossier(QFrame):
         """Show the function in hand."""
         view, function = self._state.view, self._state.in_hand
         there = view is not None and function >= 0
-        for part in (self.open_button, self.fan, self.source, self.source_head):
+        for part in (self.open_button, self.what_if, self.fan, self.source, self.source_head):
             part.setVisible(there)
         if view is None or function < 0:
             self.title.setText("")
@@ -87,9 +93,24 @@ class Dossier(QFrame):
         self.place.setToolTip(tip(table.file[function] or table.module[function]))
         self.open_button.setVisible(bool(table.file[function]) and not table.file[function].startswith("<"))
         self.sentence.setText(sentence(view, function))
+        self.what_if.show_function(view, function)
         self.fan.show_function(view, function)
         self.source.show_function(view, function)
         self.source_head.setText(self.source.heading)
+
+    def _note(self, text: str) -> None:
+        """Add an expectation to the note of the round that is read."""
+        state, number = self._state, self._state.number
+        path = state.path
+        if path is None or number is None:
+            return
+
+        def write() -> None:
+            with Study.open(path) as study:
+                note = study.round(number).note
+                study.describe_round(number, note=f"{note}\n{text}".strip())
+
+        state.workers.request("note", write, lambda _done: state.refresh_rounds())
 
     def open_file(self, line: int = 0) -> None:
         """Open the file of the function in hand: at the line given, else at that in hand, else where the function begins."""
@@ -126,6 +147,12 @@ def sentence(view: View, function: int) -> str:
         said += f" Its body was gone on with {plural(resumes, 'time')}."
     if figures.uncertain[function] and not loaded.round.plain_ns:
         said += " Uncertain: more than half of what was measured here was the recorder's own cost."
+    grown = growth(loaded.profile, function)
+    if grown is not None and grown.rises:
+        said += (
+            f" A call grew dearer over the run: {time_text(grown.first_ns)} of its own at the beginning, "
+            f"<span style='font-weight:600'>{time_text(grown.last_ns)}</span> at the end."
+        )
     base = view.base_times(function)
     if base is not None:
         said += " " + _change(view, own, calls, base)

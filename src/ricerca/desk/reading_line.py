@@ -3,13 +3,34 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QAction, QActionGroup
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QPushButton, QWidget
+from PyQt6.QtGui import QAction, QActionGroup, QGuiApplication
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QInputDialog, QLabel, QMenu, QPushButton, QVBoxLayout, QWidget
 
+from ricerca.desk import theme
+from ricerca.desk.flow import FlowLayout
 from ricerca.desk.state import DeskState
+from ricerca.desk.tips import tip
+from ricerca.engine.levels import LEVELS
+from ricerca.engine.reading import ALL_OTHERS, CLOCKS, ON_CPU, WAITING, WALL, Reading, parse
+from ricerca.errors import RicercaError
 from ricerca.study.store import Round
+
+CLOCK_WORDS = {
+    WALL: "The time that passes on the clock on the wall, waiting included.",
+    ON_CPU: "Only the time in which the thread ran on a processor.",
+    WAITING: "Only the time in which the thread waited: slept, or was held up by a lock, a file, a socket, a child process.",
+}
+LEVEL_WORDS = {
+    "function": "Each function stands for itself.",
+    "class": "The methods of a class stand together.",
+    "module": "The functions of a module stand together.",
+    "package": "All modules of a package stand together.",
+}
+CHARGED, RUNS = "charged to my code", "where it runs"
+MOST_NAME = 32
 
 
 def round_words(one: Round) -> str:
@@ -17,32 +38,57 @@ def round_words(one: Round) -> str:
     return f"round {one.number} “{one.name}”"
 
 
+def _short(name: str) -> str:
+    return name if len(name) <= MOST_NAME else "…" + name[1 - MOST_NAME :]
+
+
 class ReadingLine(QFrame):
-    """Reading *round* against *round* · wall time."""
+    """Reading *round* against *round* · *wall time* · *inside f* · *charged to my code* · by *function*."""
 
     def __init__(self, state: DeskState, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setObjectName("ruled")
         self._state = state
-        self._begin = QLabel("Reading")
         self.round_button = self._clause("Which round is looked at")
-        self._middle = QLabel("against")
         self.against_button = self._clause("Which round it is held against")
-        self._clock = QLabel("· wall time, the recorder's own cost deducted")
-        self._clock.setToolTip("The time that passes on the clock on the wall, waiting included.")
-        self._clock.setObjectName("soft")
+        self.clock_button = self._clause("Which time is looked at")
+        self.thread_button = self._clause("Which threads are looked at")
+        self.charge_button = self._clause("Where the time of other people's code counts (Ctrl+G)")
+        self.level_button = self._clause("What a row stands for")
+        self.more_button = self._clause("Narrow the reading, or keep it")
+        self.more_button.setText("+ clause")
+        self._more_menu = self.more_button.menu()
+        if self._more_menu is not None:
+            self._more_menu.aboutToShow.connect(self._fill_more)
+        self.back = self._step("‹", "Back to the reading before (Alt+Left)", state.back)
+        self.forward = self._step("›", "Forward again (Alt+Right)", state.forward)
         self.verdict = QLabel()
         self.verdict.setTextFormat(Qt.TextFormat.RichText)
+        words = QWidget()
+        self._flow = FlowLayout(words, 7, 2)
+        self._flow.setContentsMargins(0, 0, 0, 0)
+        self._words: list[QWidget] = []
+        self._chips: list[QPushButton] = []
+        right = QHBoxLayout()
+        right.setSpacing(4)
+        right.addWidget(self.verdict)
+        right.addSpacing(8)
+        right.addWidget(self.back)
+        right.addWidget(self.forward)
+        column = QVBoxLayout()
+        column.addLayout(right)
+        column.addStretch(1)
         layout = QHBoxLayout(self)
-        layout.setContentsMargins(16, 10, 16, 10)
-        layout.setSpacing(8)
-        for part in (self._begin, self.round_button, self._middle, self.against_button, self._clock):
-            layout.addWidget(part)
-        layout.addStretch(1)
-        layout.addWidget(self.verdict)
+        layout.setContentsMargins(16, 8, 12, 8)
+        layout.setSpacing(16)
+        layout.addWidget(words, 1)
+        layout.addLayout(column)
         state.rounds_changed.connect(self._fill)
         state.view_changed.connect(self._fill)
         state.loading.connect(lambda: self.verdict.setText("reading …"))
+        self._fill()
+
+    # ---- parts
 
     def _clause(self, name: str) -> QPushButton:
         button = QPushButton()
@@ -53,33 +99,168 @@ class ReadingLine(QFrame):
         button.setCursor(Qt.CursorShape.PointingHandCursor)
         return button
 
+    def _step(self, sign: str, name: str, act: Callable[[], None]) -> QPushButton:
+        button = QPushButton(sign)
+        button.setObjectName("quiet")
+        button.setAccessibleName(name)
+        button.setToolTip(name + ".")
+        button.setFixedWidth(24)
+        button.clicked.connect(lambda _checked: act())
+        return button
+
+    def _word(self, text: str) -> QLabel:
+        label = QLabel(text)
+        self._words.append(label)
+        return label
+
+    def _chip(self, text: str, name: str, without: Reading) -> QPushButton:
+        """A clause that goes away when it is pressed."""
+        button = QPushButton(f"{text} ×")
+        button.setObjectName("clause")
+        button.setToolTip(tip(f"{name}. Press to take this clause out of the reading."))
+        button.setAccessibleName(f"Remove: {text}")
+        button.setCursor(Qt.CursorShape.PointingHandCursor)
+        button.clicked.connect(lambda _checked: self._state.set_reading(without))
+        self._chips.append(button)
+        return button
+
+    # ---- filling
+
     def _fill(self) -> None:
         state = self._state
         rounds = state.measured()
         now = next((one for one in rounds if one.number == state.number), None)
         base = next((one for one in rounds if one.number == state.against), None)
-        for part in (self._begin, self.round_button, self._clock, self.verdict):
-            part.setVisible(now is not None)
-        for part in (self._middle, self.against_button):
-            part.setVisible(now is not None and len(rounds) > 1)
+        while self._flow.count():
+            self._flow.takeAt(0)
+        for old in (*self._words, *self._chips):
+            old.hide()
+            old.deleteLater()
+        self._words, self._chips = [], []
+        self.back.setEnabled(state.can_go_back)
+        self.forward.setEnabled(state.can_go_forward)
+        fixed = (self.round_button, self.against_button, self.clock_button, self.thread_button, self.charge_button,
+                 self.level_button, self.more_button)  # fmt: skip
+        for part in (*fixed, self.verdict, self.back, self.forward):
+            part.setVisible(False)
         if now is None:
             return
+        for part in (self.verdict, self.back, self.forward):
+            part.setVisible(True)
+        parts: list[QWidget] = [self._word("Reading"), self.round_button]
+        if len(rounds) > 1:
+            parts += [self._word("against"), self.against_button]
+        parts += self._clauses(state.reading)
+        for shown in parts:
+            self._flow.addWidget(shown)
+            shown.setVisible(True)
+        self._flow.invalidate()
         self.round_button.setText(round_words(now))
         self.against_button.setText(round_words(base) if base else "nothing")
-        self._menu(self.round_button.menu(), rounds, now, lambda number: state.read(number, state.against))
-        self._menu(self.against_button.menu(), [one for one in rounds if one is not now], base,
-                   lambda number: state.read(state.number, number), nothing=True)  # fmt: skip
+        self._rounds_menu(self.round_button, rounds, now, lambda number: state.read(number, state.against))
+        self._rounds_menu(self.against_button, [one for one in rounds if one is not now], base,
+                          lambda number: state.read(state.number, number), nothing=True)  # fmt: skip
         self.verdict.setText("" if state.view is None else verdict_words(state))
+        self.updateGeometry()
 
-    def _menu(
-        self, menu: QMenu | None, rounds: list[Round], chosen: Round | None, choose: Callable[[int | None], None], nothing: bool = False
-    ) -> None:
+    def _clauses(self, reading: Reading) -> list[QWidget]:
+        found: list[QWidget] = [self._word("·"), self.clock_button]
+        self.clock_button.setText(f"{reading.clock} time" + (", raw" if reading.raw else ""))
+        self.clock_button.setToolTip(CLOCK_WORDS[reading.clock])
+        self._choices(self.clock_button, [(f"{clock} time", clock == reading.clock, replace(reading, clock=clock)) for clock in CLOCKS])
+        self._tick(self.clock_button, "with the recorder's own cost (raw)", reading.raw, replace(reading, raw=not reading.raw))
+        names = self._thread_names()
+        if len(names) > 1 or reading.threads or reading.processes:
+            chosen = [*reading.threads, *(f"process {number}" for number in reading.processes)]
+            found += [self._word("·"), self.thread_button]
+            self.thread_button.setText(", ".join(chosen) or "all threads")
+            everywhere = replace(reading, threads=(), processes=())
+            choices = [(name, name in reading.threads, replace(reading, threads=(name,))) for name in names]
+            self._choices(self.thread_button, [("all threads", not chosen, everywhere), *choices])
+            for number in self._processes():
+                self._tick(self.thread_button, f"process {number}", number in reading.processes, replace(reading, processes=(number,)))
+        for field, word in (("inside", "inside"), ("without", "without")):
+            for name in getattr(reading, field):
+                rest = tuple(other for other in getattr(reading, field) if other != name)
+                change = {field: rest}
+                found += [self._word("·"), self._chip(f"{word} {_short(name)}", f"{word} {name}", replace(reading, **change))]  # type: ignore[arg-type]
+        if reading.stretch:
+            text = self._stretch_words(reading.stretch)
+            found += [self._word("·"), self._chip(text, "Only a stretch of the run", replace(reading, stretch=None))]
+        own = tuple(name for name in reading.charged if name != ALL_OTHERS)
+        for name in own:
+            rest = tuple(other for other in reading.charged if other != name)
+            said = f"The time of {name} counts at its callers"
+            found += [self._word("·"), self._chip(f"charging {_short(name)}", said, replace(reading, charged=rest))]
+        charged = ALL_OTHERS in reading.charged
+        found += [self._word("·"), self.charge_button]
+        self.charge_button.setText(CHARGED if charged else RUNS)
+        self.charge_button.setToolTip(
+            tip("The time of libraries and builtins counts at the line of your code that asked for it. Ctrl+G switches.")
+            if charged else tip("Time counts in the function in which it passes. Ctrl+G switches.")
+        )  # fmt: skip
+        self._choices(self.charge_button, [(CHARGED, charged, replace(reading, charged=(*own, ALL_OTHERS))),
+                                           (RUNS, not charged, replace(reading, charged=own))])  # fmt: skip
+        self._tick(self.charge_button, "imports as one item each", not reading.machinery, replace(reading, machinery=not reading.machinery))
+        found += [self._word("· by"), self.level_button, self._word("·"), self.more_button]
+        self.level_button.setText(reading.level)
+        self.level_button.setToolTip(LEVEL_WORDS[reading.level])
+        self._choices(self.level_button, [(level, level == reading.level, replace(reading, level=level)) for level in LEVELS])
+        return found
+
+    def _thread_names(self) -> list[str]:
+        view = self._state.view
+        return list(dict.fromkeys(view.loaded.whole.thread_name)) if view else []
+
+    def _processes(self) -> list[int]:
+        view = self._state.view
+        found = sorted({int(number) for number in view.loaded.whole.thread_process}) if view else []
+        return found if len(found) > 1 else []
+
+    def _stretch_words(self, stretch: tuple[int, int]) -> str:
+        from ricerca.wording import time_text
+
+        view = self._state.view
+        slice_ns = view.loaded.whole.facts.slice_ns if view else 0.0
+        if not slice_ns:
+            return f"slices {stretch[0]} to {stretch[1]}"
+        return f"from {time_text(stretch[0] * slice_ns)} to {time_text(stretch[1] * slice_ns)}"
+
+    # ---- menus
+
+    def _choices(self, button: QPushButton, choices: list[tuple[str, bool, Reading]]) -> None:
+        menu = button.menu()
+        if menu is None:
+            return
+        menu.clear()
+        group = QActionGroup(menu)
+        for text, chosen, reading in choices:
+            action = QAction(text.replace("&", "&&"), menu)
+            action.setCheckable(True)
+            action.setChecked(chosen)
+            action.triggered.connect(lambda _checked, reading=reading: self._state.set_reading(reading))
+            group.addAction(action)
+            menu.addAction(action)
+
+    def _tick(self, button: QPushButton, text: str, ticked: bool, reading: Reading) -> None:
+        menu = button.menu()
+        if menu is None:
+            return
+        action = QAction(text, menu)
+        action.setCheckable(True)
+        action.setChecked(ticked)
+        action.triggered.connect(lambda _checked: self._state.set_reading(reading))
+        menu.addAction(action)
+
+    def _rounds_menu(self, button: QPushButton, rounds: list[Round], chosen: Round | None, choose: Callable[[int | None], None],
+                     nothing: bool = False) -> None:  # fmt: skip
+        menu = button.menu()
         if menu is None:
             return
         menu.clear()
         group = QActionGroup(menu)
         for one in rounds:
-            action = QAction(round_words(one), menu)
+            action = QAction(round_words(one).replace("&", "&&"), menu)
             action.setCheckable(True)
             action.setChecked(one is chosen)
             action.triggered.connect(lambda _checked, number=one.number: choose(number))
@@ -89,10 +270,52 @@ class ReadingLine(QFrame):
             menu.addSeparator()
             menu.addAction("nothing", lambda: choose(None))
 
+    def _fill_more(self) -> None:
+        menu = self._more_menu
+        if menu is None:
+            return
+        menu.clear()
+        for text, keys, act in self._state.reading_actions():
+            menu.addAction(text.replace("&", "&&") + (f"\t{keys}" if keys else ""), act)
+        menu.addSeparator()
+        menu.addAction("Everything, where it runs", lambda: self._state.set_reading(Reading()))
+        menu.addAction("Copy this reading as text", self.copy)
+        menu.addAction("Read what a text says…", self.ask)
+        menu.addAction("Keep this reading under a name…", self.keep)
+        kept = self._state.kept_readings
+        if kept:
+            menu.addSeparator()
+            for name, text in kept.items():
+                menu.addAction(f"{name}: {text}".replace("&", "&&"), lambda text=text: self.read_text(text))
+
+    def copy(self) -> None:
+        """Put the reading on the clipboard, as `rank --reading` takes it."""
+        clipboard = QGuiApplication.clipboard()
+        if clipboard is not None:
+            clipboard.setText(self._state.reading.text)
+
+    def ask(self) -> None:
+        """Ask for a reading as text."""
+        text, given = QInputDialog.getText(self, "Read what a text says", "A reading, such as: inside fit; on-CPU time; by module")
+        if given and text.strip():
+            self.read_text(text)
+
+    def keep(self) -> None:
+        """Ask for a name and keep the reading in the study."""
+        name, given = QInputDialog.getText(self, "Keep this reading", f"A name for: {self._state.reading.text}")
+        if given and name.strip():
+            self._state.keep_reading(name.strip())
+
+    def read_text(self, text: str) -> None:
+        """Read what a text says, or say what is wrong with it."""
+        try:
+            self._state.set_reading(parse(text))
+        except RicercaError as problem:
+            self._state.failed.emit(str(problem))
+
 
 def verdict_words(state: DeskState) -> str:
     """What the plain runs say of the two rounds."""
-    from ricerca.desk import theme
     from ricerca.wording import factor_text
 
     view = state.view

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
 from pathlib import Path
+from threading import Lock
 
 import numpy as np
 from PyQt6.QtCore import QObject, QSettings, pyqtSignal
@@ -11,7 +13,9 @@ from PyQt6.QtCore import QObject, QSettings, pyqtSignal
 from ricerca.desk.work import Workers
 from ricerca.engine.believable import Speedup, speedup
 from ricerca.engine.comparison import Comparison
+from ricerca.engine.reading import ALL_OTHERS, Reading, parse
 from ricerca.engine.view import line_texts, match_lines
+from ricerca.errors import RicercaError
 from ricerca.loading import Loaded, compared, judged, load
 from ricerca.runner.session import recover
 from ricerca.study.store import LINE, RECORDED, Round, Study
@@ -42,11 +46,53 @@ class View:
         return int(found.self_ns[row, 0]), int(found.inclusive_ns[row, 0]), int(found.calls[row, 0])
 
 
-def make_view(path: Path, number: int | None, against: int | None) -> View:
-    """Read a round, and another to hold it against, and all figures of both."""
-    with Study.open(path) as study:
-        loaded = load(study, number)
-        base = load(study, against) if against is not None and against != loaded.round.number else None
+FIRST_LOOK = Reading(charged=(ALL_OTHERS,), machinery=False)
+MOST_KEPT = 12
+
+
+class Readings:
+    """Rounds that were loaded, and views of them, so that what was seen before is there at once."""
+
+    def __init__(self) -> None:
+        self._lock = Lock()
+        self._rounds: dict[tuple[Path, int, int], Loaded] = {}
+        self._views: dict[tuple[object, ...], View] = {}
+
+    def view(self, path: Path, number: int | None, against: int | None, reading: Reading) -> View:
+        """Read a round, and another to hold it against, and all figures of both."""
+        with Study.open(path) as study:
+            loaded = self._load(study, path, number)
+            base = self._load(study, path, against) if against is not None and against != loaded.round.number else None
+        key = (path, loaded.run.id, base.run.id if base else None, reading, loaded.round.plain_ns)
+        with self._lock:
+            known = self._views.pop(key, None)
+        view = known or make_view(loaded.through(reading), base.through(_elsewhere(reading)) if base else None)
+        with self._lock:
+            self._views[key] = view
+            while len(self._views) > MOST_KEPT:
+                del self._views[next(iter(self._views))]
+        return view
+
+    def _load(self, study: Study, path: Path, number: int | None) -> Loaded:
+        one = study.round(number)
+        key = (path, one.id, len(one.runs))
+        with self._lock:
+            known = self._rounds.get(key)
+        loaded = known or load(study, number)
+        with self._lock:
+            self._rounds[key] = loaded
+            while len(self._rounds) > MOST_KEPT:
+                del self._rounds[next(iter(self._rounds))]
+        return replace(loaded, round=one)
+
+
+def _elsewhere(reading: Reading) -> Reading:
+    """The same reading for another run: a stretch of time and process numbers mean nothing there."""
+    return replace(reading, stretch=None, processes=())
+
+
+def make_view(loaded: Loaded, base: Loaded | None) -> View:
+    """All that the pages show of a round that is read, and of one it is held against."""
     _ = loaded.figures, loaded.edges
     texts = line_texts(loaded.profile, loaded.lines, loaded.sources)
     if base is None:
@@ -92,6 +138,11 @@ class DeskState(QObject):
         self.view: View | None = None
         self.number: int | None = None
         self.against: int | None = None
+        self.reading = FIRST_LOOK
+        self.kept_readings: dict[str, str] = {}
+        self._readings = Readings()
+        self._before: list[Reading] = []
+        self._after: list[Reading] = []
         self.in_hand = -1
         self.line_in_hand = 0
         """Line chosen within the function in hand, 0 for none."""
@@ -109,6 +160,8 @@ class DeskState(QObject):
             self._take_rounds(rounds)
             self.view, self.in_hand = None, -1
             self._remember_recent(path)
+            self._before, self._after, self.reading = [], [], FIRST_LOOK
+            self._fetch_kept()
             self.study_opened.emit()
             self.rounds_changed.emit()
             self._first_reading()
@@ -149,8 +202,10 @@ class DeskState(QObject):
             wanted = [int(part) if str(part).isdigit() else None for part in kept[:2]]
             if wanted[0] in numbers:
                 number, against = wanted[0], wanted[1] if wanted[1] in numbers else None
-            if len(kept) == 4:
+            if len(kept) >= 4:
                 self._wanted_hand = (str(kept[2]), str(kept[3]))
+            if len(kept) == 5:
+                self._recall(str(kept[4]))
         self.read(number, against)
 
     def refresh_rounds(self, show: int | None = None) -> None:
@@ -179,8 +234,100 @@ class DeskState(QObject):
             against = None
         self.number, self.against = number, against
         self.loading.emit()
+        path, reading = self.path, self.reading
+        self.workers.request("view", lambda: self._readings.view(path, number, against, reading), self._show)
+
+    def _recall(self, text: str) -> None:
+        """Take up a reading that was written down; one that is not understood is left."""
+        try:
+            self.reading = parse(text)
+        except RicercaError:
+            return
+
+    def set_reading(self, reading: Reading) -> None:
+        """Look at the same rounds in another way; the way before can be gone back to."""
+        if reading != self.reading:
+            self._before.append(self.reading)
+            self._after.clear()
+            self._go(reading)
+
+    def _go(self, reading: Reading) -> None:
+        self.reading = reading
+        self.read(self.number, self.against)
+
+    @property
+    def can_go_back(self) -> bool:
+        """Whether there is a reading before this one."""
+        return bool(self._before)
+
+    @property
+    def can_go_forward(self) -> bool:
+        """Whether there is a reading that was gone back from."""
+        return bool(self._after)
+
+    def back(self) -> None:
+        """Go back to the reading before."""
+        if self._before:
+            self._after.append(self.reading)
+            self._go(self._before.pop())
+
+    def forward(self) -> None:
+        """Go forward again."""
+        if self._after:
+            self._before.append(self.reading)
+            self._go(self._after.pop())
+
+    def switch_charge(self) -> None:
+        """Charge other people's code to the person's own, or let time count where it runs."""
+        own = tuple(name for name in self.reading.charged if name != ALL_OTHERS)
+        self.set_reading(replace(self.reading, charged=own if ALL_OTHERS in self.reading.charged else (*own, ALL_OTHERS)))
+
+    def reading_actions(self) -> list[tuple[str, str, Callable[[], None]]]:
+        """What can be done to the reading with the function in hand: words, keys, act."""
+        reading, name = self.reading, self._name_in_hand()
+        found: list[tuple[str, str, Callable[[], None]]] = []
+        if name is not None and reading.level == "function":
+            full = name[1]
+            found = [
+                (f"Only inside {full}", "Ctrl+I", lambda: self.set_reading(replace(reading, inside=(*reading.inside, full)))),
+                (f"All without {full}", "Ctrl+Shift+I", lambda: self.set_reading(replace(reading, without=(*reading.without, full)))),
+                (f"Charge {full} to its callers", "Ctrl+Shift+G",
+                 lambda: self.set_reading(replace(reading, charged=(*reading.charged, full)))),
+            ]  # fmt: skip
+        words = "Let time count where it runs" if ALL_OTHERS in reading.charged else "Charge other people's code to mine"
+        return [*found, (words, "Ctrl+G", self.switch_charge)]
+
+    def act_on_hand(self, number: int) -> None:
+        """Do the number-th of the actions on the function in hand."""
+        actions = self.reading_actions()
+        if number < len(actions) - 1:
+            actions[number][2]()
+
+    def keep_reading(self, name: str) -> None:
+        """Keep the reading in the study under a name."""
+        path, text = self.path, self.reading.text
+        if path is None:
+            return
+
+        def keep() -> None:
+            with Study.open(path) as study:
+                study.keep_reading(name, text)
+
+        self.workers.request("keep reading", keep, lambda _done: self._fetch_kept())
+
+    def _fetch_kept(self) -> None:
         path = self.path
-        self.workers.request("view", lambda: make_view(path, number, against), self._show)
+
+        def fetch() -> dict[str, str]:
+            if path is None:
+                return {}
+            with Study.open(path) as study:
+                return study.readings()
+
+        def then(found: dict[str, str]) -> None:
+            self.kept_readings = found
+
+        self.workers.request("kept readings", fetch, then)
 
     def _show(self, view: View) -> None:
         wanted = self._name_in_hand() or self._wanted_hand
@@ -220,4 +367,4 @@ class DeskState(QObject):
 
     def _keep_reading(self) -> None:
         name = self._name_in_hand() or ("", "")
-        self.settings.setValue(f"reading/{self.path}", [str(self.number), str(self.against or ""), *name])
+        self.settings.setValue(f"reading/{self.path}", [str(self.number), str(self.against or ""), *name, self.reading.text])

@@ -10,7 +10,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QColor, QFont, QFontDatabase, QFontMetrics, QPalette
 from PyQt6.QtWidgets import QApplication
 
-from ricerca.engine.layers import BUILTINS, LIBRARY, MINE, PACKAGES
+from ricerca.engine.layers import BUILTINS, COLLECTION, IMPORTS, LIBRARY, MINE, PACKAGES, PROGRAMS
 
 SANS, MONO = "IBM Plex Sans", "IBM Plex Mono"
 TEXT_PX, SMALL_PX, TITLE_PX, CODE_PX = 14, 12, 18, 13
@@ -47,13 +47,15 @@ LIGHT = Theme(
     dark=False, paper="#fbf9f4", panel="#f3efe5", raised="#ffffff", rule="#dcd5c5", ink="#23272c", soft="#5a5f66",
     chosen="#e4ebe6", faster="#1c5aa8", slower="#94560a", accent="#1d6670",
     hues=((MINE, "#1d6670", "#a9cdd0"), (LIBRARY, "#7b5590", "#d6c4df"), (PACKAGES, "#75712a", "#d6d3a4"),
-          (BUILTINS, "#566b80", "#c3cdd7")),
+          (BUILTINS, "#566b80", "#c3cdd7"), (IMPORTS, "#8a5a44", "#dfc9bd"), (COLLECTION, "#9a3d5e", "#e3bfcc"),
+          (PROGRAMS, "#3f6b3f", "#bcd3bb")),
 )  # fmt: skip
 DARK = Theme(
     dark=True, paper="#1c1f23", panel="#24282d", raised="#2b3036", rule="#3b4148", ink="#ece8df", soft="#aeb3b9",
     chosen="#2f3d3f", faster="#86b6f5", slower="#e5a552", accent="#6fc3c9",
     hues=((MINE, "#58b3ba", "#2c5a5e"), (LIBRARY, "#b592cb", "#54415f"), (PACKAGES, "#bdb85f", "#57552c"),
-          (BUILTINS, "#94abc2", "#42505e")),
+          (BUILTINS, "#94abc2", "#42505e"), (IMPORTS, "#cf9c83", "#5a4338"), (COLLECTION, "#d98aa5", "#5e3644"),
+          (PROGRAMS, "#8fc08d", "#3a553a")),
 )  # fmt: skip
 
 _now = LIGHT

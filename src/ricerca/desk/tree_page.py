@@ -46,7 +46,7 @@ class TreeModel(QAbstractItemModel):
         self._top = Node(-1, -1, None, 0)
         self._top.children = []
         if view is not None:
-            firsts = roots(view.loaded.profile)
+            firsts = roots(view.loaded.tree)
             bases = [-1] * len(firsts)
             if view.comparison:
                 bases = self._match_roots(view, firsts)
@@ -55,18 +55,18 @@ class TreeModel(QAbstractItemModel):
 
     @staticmethod
     def _match_roots(view: View, firsts: np.ndarray) -> list[int]:
-        left = [int(context) for context in roots(view.base.profile)]
+        left = [int(context) for context in roots(view.base.tree)]
         found = []
         for context in firsts:
-            wanted = view.comparison.partner.get(int(view.loaded.profile.function[context]), -1)
-            twin = next((c for c in left if int(view.base.profile.function[c]) == wanted), -1)
+            wanted = view.comparison.partner.get(int(view.loaded.tree.function[context]), -1)
+            twin = next((c for c in left if int(view.base.tree.function[c]) == wanted), -1)
             if twin >= 0:
                 left.remove(twin)
             found.append(twin)
         return found
 
     def _make(self, pairs: list[tuple[int, int]], parent: Node) -> list[Node]:
-        profile = self._view.loaded.profile
+        profile = self._view.loaded.tree
         floor = SMALL_SHARE * max(profile.total_ns, 1)
         large = [pair for pair in pairs if profile.inclusive_ns[pair[0]] >= floor]
         small = pairs[len(large) :]
@@ -84,10 +84,10 @@ class TreeModel(QAbstractItemModel):
             if node.rest:
                 node.children = self._make(node.rest, node)
             else:
-                below = children(self._view.loaded.profile, node.context)
+                below = children(self._view.loaded.tree, node.context)
                 bases = [-1] * len(below)
                 if self._view.comparison:
-                    bases = match_children(self._view.comparison, below, node.base)
+                    bases = match_children(self._view.comparison, below, node.base, self._view.base.tree, self._view.loaded.tree)
                 node.children = self._make(list(zip(map(int, below), bases, strict=True)), node)
         return node.children
 
@@ -112,9 +112,9 @@ class TreeModel(QAbstractItemModel):
         node = self.node(parent)
         if node.context < 0:
             return True
-        return int(self._view.loaded.profile.end[node.context]) > node.context + 1
+        return int(self._view.loaded.tree.end[node.context]) > node.context + 1
 
-    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008, ARG002
+    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008
         return len(COLUMNS)
 
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = 0) -> Any:
@@ -127,12 +127,12 @@ class TreeModel(QAbstractItemModel):
 
     def _figures(self, node: Node) -> tuple[int, int, int, int | None]:
         """Inclusive ns, self ns, calls, inclusive ns in the base round."""
-        profile = self._view.loaded.profile
+        profile = self._view.loaded.tree
         contexts = [node.context] if node.context >= 0 else [context for context, _base in node.rest]
         base = None
         if self._view.base is not None:
             bases = [node.base] if node.context >= 0 else [b for _context, b in node.rest]
-            base = int(sum(self._view.base.profile.inclusive_ns[b] for b in bases if b >= 0))
+            base = int(sum(self._view.base.tree.inclusive_ns[b] for b in bases if b >= 0))
         return (
             int(profile.inclusive_ns[contexts].sum()),
             int(profile.self_ns[contexts].sum()),
@@ -147,7 +147,7 @@ class TreeModel(QAbstractItemModel):
         if role == Qt.ItemDataRole.TextAlignmentRole:
             side = Qt.AlignmentFlag.AlignLeft if index.column() < 2 else Qt.AlignmentFlag.AlignRight
             return side | Qt.AlignmentFlag.AlignVCenter
-        profile = self._view.loaded.profile
+        profile = self._view.loaded.tree
         function = int(profile.function[node.context]) if node.context >= 0 else -1
         if column == "call":
             return self._name(node, function, role)
@@ -163,7 +163,7 @@ class TreeModel(QAbstractItemModel):
     def cell(self, index: QModelIndex) -> Cell:
         """What to paint."""
         node, column = self.node(index), COLUMNS[index.column()]
-        profile = self._view.loaded.profile
+        profile = self._view.loaded.tree
         function = int(profile.function[node.context]) if node.context >= 0 else -1
         if column == "call":
             line = int(profile.line[node.context]) if function >= 0 else 0
@@ -171,7 +171,7 @@ class TreeModel(QAbstractItemModel):
         inclusive, own, calls, base = self._figures(node)
         own = own if function >= 0 else 0
         if column == "time":
-            full = max(profile.total_ns, self._view.base.profile.total_ns if self._view.base else 0, 1)
+            full = max(profile.total_ns, self._view.base.tree.total_ns if self._view.base else 0, 1)
             layer = profile.functions.layer[function] if function >= 0 else "mine"
             return Cell(bar=Bar(float(full), own, inclusive, base, layer))
         if column == "change":
@@ -181,12 +181,12 @@ class TreeModel(QAbstractItemModel):
         )
 
     def _name(self, node: Node, function: int, role: int) -> str | None:
-        table = self._view.loaded.profile.functions
+        table = self._view.loaded.tree.functions
         if function < 0:
             return f"{count_text(len(node.rest))} smaller calls" if role == Qt.ItemDataRole.DisplayRole else None
         if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole):
             return table.name[function]
-        line = int(self._view.loaded.profile.line[node.context])
+        line = int(self._view.loaded.tree.line[node.context])
         if role == Qt.ItemDataRole.ToolTipRole:
             place = place_text(table.file[function], int(table.first_line[function]), table.module[function])
             return tip(f"{table.name[function]} ({place})" + (f", called from line {line}" if line else ""))
@@ -228,7 +228,7 @@ class TreePage(QWidget):
         self.model.show(view)
         self.view.setColumnHidden(COLUMNS.index("change"), view is None or view.base is None)
         if view is not None:
-            self._open(heaviest_path(view.loaded.profile), select=False)
+            self._open(heaviest_path(view.loaded.tree), select=False)
         self._following = False
 
     def _open(self, path: tuple[int, ...], select: bool) -> None:
@@ -263,15 +263,15 @@ class TreePage(QWidget):
         chosen = index.isValid() and self.view.selectionModel().isSelected(index)  # and not merely current, as at a first focus
         if not self._following and chosen and node.context >= 0 and self._state.view:
             self._following = True
-            self._state.take_in_hand(int(self._state.view.loaded.profile.function[node.context]))
+            self._state.take_in_hand(int(self._state.view.loaded.tree.function[node.context]))
             self._following = False
 
     def _follow_hand(self) -> None:
         view = self._state.view
         if self._following or view is None or self._state.in_hand < 0:
             return
-        context = context_of(view.loaded.profile, self._state.in_hand)
+        context = context_of(view.loaded.tree, self._state.in_hand)
         if context >= 0:
             self._following = True
-            self._open(path_to(view.loaded.profile, context), select=True)
+            self._open(path_to(view.loaded.tree, context), select=True)
             self._following = False

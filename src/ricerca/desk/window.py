@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import cast
 
 from PyQt6.QtCore import QSettings, Qt
-from PyQt6.QtGui import QCloseEvent, QKeySequence, QShortcut
+from PyQt6.QtGui import QCloseEvent, QKeySequence, QMouseEvent, QShortcut
 from PyQt6.QtWidgets import (
     QApplication,
     QButtonGroup,
@@ -28,6 +28,8 @@ from ricerca.desk import theme
 from ricerca.desk.dossier import Dossier
 from ricerca.desk.find_box import FindBox
 from ricerca.desk.functions_page import FunctionsPage
+from ricerca.desk.graph_page import GraphPage
+from ricerca.desk.keys_page import KeysPage
 from ricerca.desk.lines_page import LinesPage
 from ricerca.desk.reading_line import ReadingLine
 from ricerca.desk.rounds_column import RoundsColumn
@@ -35,6 +37,7 @@ from ricerca.desk.run_sheet import RunSheet
 from ricerca.desk.source_view import coloured
 from ricerca.desk.start_page import StartPage
 from ricerca.desk.state import DeskState
+from ricerca.desk.timeline_page import TimelinePage
 from ricerca.desk.tips import tip
 from ricerca.desk.tree_page import TreePage
 from ricerca.desk.watching import Watcher
@@ -42,7 +45,7 @@ from ricerca.desk.work import Workers
 from ricerca.engine.believable import spread
 from ricerca.wording import count_text, factor_text, plural, share_text
 
-PAGES = ("Functions", "Lines", "Call tree")
+PAGES = ("Functions", "Lines", "Call tree", "Graph", "Timeline")
 
 
 class Window(QMainWindow):
@@ -55,6 +58,7 @@ class Window(QMainWindow):
         self._settings = settings
         self.setWindowTitle("Ricerca")
         self.functions, self.lines, self.tree = FunctionsPage(self.state), LinesPage(self.state), TreePage(self.state)
+        self.graph, self.timeline = GraphPage(self.state), TimelinePage(self.state)
         self.rounds, self.dossier = RoundsColumn(self.state), Dossier(self.state)
         self.sheet, self.start = RunSheet(self.state), StartPage(self.state)
         self.reading = ReadingLine(self.state)
@@ -88,7 +92,7 @@ class Window(QMainWindow):
         head.addStretch(1)
         head.addWidget(self.find_box)
         self.pages = QStackedWidget()
-        for page in (self.functions, self.lines, self.tree):
+        for page in (self.functions, self.lines, self.tree, self.graph, self.timeline):
             self.pages.addWidget(page)
         self.tabs = QButtonGroup(self)
         tabs = QHBoxLayout()
@@ -191,6 +195,13 @@ class Window(QMainWindow):
             ("Ctrl+E", self.dossier.open_file),
             ("Ctrl+F", self._to_filter),
             *((f"Ctrl+{number + 1}", partial(self.show_page, number)) for number in range(len(PAGES))),
+            ("Ctrl+G", self.state.switch_charge),
+            ("Ctrl+I", partial(self.state.act_on_hand, 0)),
+            ("Ctrl+Shift+I", partial(self.state.act_on_hand, 1)),
+            ("Ctrl+Shift+G", partial(self.state.act_on_hand, 2)),
+            ("Alt+Left", self.state.back),
+            ("Alt+Right", self.state.forward),
+            ("F1", self.show_keys),
             ("Ctrl+Q", self.close),
         )
         for keys, act in keys_and_acts:
@@ -207,6 +218,10 @@ class Window(QMainWindow):
             ("Open a study", self.choose_study),
             ("Open in editor", self.dossier.open_file),
             ("Export this round", self.export),
+            ("Keys", self.show_keys),
+            ("Back to the reading before", self.state.back),
+            ("Forward again", self.state.forward),
+            *((text, act) for text, _keys, act in self.state.reading_actions()),
             ("Start page", self.to_start),
             ("Light theme", partial(self.wear, "light")),
             ("Dark theme", partial(self.wear, "dark")),
@@ -214,6 +229,20 @@ class Window(QMainWindow):
         ]
 
     # ---- acting
+
+    def show_keys(self) -> None:
+        """Show all keys; Escape leads back."""
+        if not hasattr(self, "_keys"):
+            self._keys = KeysPage(self)
+        self._keys.show_over(self)
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        if event is not None and event.button() == Qt.MouseButton.BackButton:
+            self.state.back()
+        elif event is not None and event.button() == Qt.MouseButton.ForwardButton:
+            self.state.forward()
+        else:
+            super().mousePressEvent(event)
 
     def open_study(self, path: Path) -> None:
         """Open another study."""
@@ -363,7 +392,10 @@ class Window(QMainWindow):
         self.status.setText(self._status_words())
         if self.focusWidget() in (None, self.find_box):
             page = self.pages.currentWidget()
-            (page.table if isinstance(page, FunctionsPage | LinesPage) else self.tree).view.setFocus()
+            if isinstance(page, FunctionsPage | LinesPage):
+                page.table.view.setFocus()
+            elif isinstance(page, TreePage | GraphPage):
+                page.view.setFocus()
 
     def _status_words(self) -> str:
         view = self.state.view

@@ -191,6 +191,25 @@ def _places(parent: np.ndarray, size: np.ndarray) -> np.ndarray:
     return _sums_to_root(step + (parent >= 0), parent)
 
 
+def preorder(parent: np.ndarray, depth: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
+    """Contexts in preorder, siblings in the order they are given in; and one past the subtree of each.
+
+    Parameters
+    ----------
+    parent : (n,) int array
+        -1 for roots; a context comes after its parent.
+
+    >>> [part.tolist() for part in preorder(np.array([-1, 0, 0, 1]))]
+    [[0, 1, 3, 2], [4, 3, 3, 4]]
+    """
+    depth = _sums_to_root(parent >= 0, parent) if depth is None else depth
+    size = _sizes(parent, depth)
+    place = _places(parent, size)
+    order = np.empty(len(parent), np.int64)
+    order[place] = np.arange(len(parent))
+    return order, np.arange(len(parent)) + size[order]
+
+
 def build_profile(tables: RunTables, layers: tuple[str, ...] | None = None, plain_ns: int | None = None) -> Profile:
     """Put the contexts of a run in preorder and deduct the recorder's own cost.
 
@@ -204,10 +223,9 @@ def build_profile(tables: RunTables, layers: tuple[str, ...] | None = None, plai
     """
     count = len(tables.parent)
     depth = _sums_to_root(tables.parent >= 0, tables.parent)
-    size = _sizes(tables.parent, depth)
-    place = _places(tables.parent, size)
-    order = np.empty(count, np.int64)
-    order[place] = np.arange(count)
+    order, end = preorder(tables.parent, depth)
+    place = np.empty(count, np.int64)
+    place[order] = np.arange(count)
     parent = np.where(tables.parent[order] >= 0, place[tables.parent[order]], -1)
     self_ns, cost_scale = compensate(tables, plain_ns)
     functions = FunctionTable(
@@ -221,7 +239,7 @@ def build_profile(tables: RunTables, layers: tuple[str, ...] | None = None, plai
     return Profile(
         functions=functions,
         parent=parent,
-        end=np.arange(count) + size[order],
+        end=end,
         depth=depth[order],
         function=tables.function[order].astype(np.int64),
         line=tables.line[order],

@@ -91,6 +91,15 @@ def running_share(self_ns: np.ndarray, total_ns: int) -> np.ndarray:
     return np.cumsum(self_ns) / max(total_ns, 1)
 
 
+def if_faster(share: float, factor: float) -> float:
+    """Speed-up of the whole if a part that takes this share (0 to 1) of it were factor times faster (Amdahl, 1967).
+
+    >>> if_faster(0.5, 2)
+    1.3333333333333333
+    """
+    return 1 / (1 - share + share / factor)
+
+
 def ceiling(self_ns: int, total_ns: int) -> float:
     """Speed-up of the whole if this part cost nothing; infinite when it is the whole.
 

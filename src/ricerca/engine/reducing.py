@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from ricerca.engine.profile import Profile
+from ricerca.engine.profile import Profile, preorder
 
 COLUMNS = ("function", "calls", "resumes", "thread")
 TIMES = ("self_ns", "raw_self_ns", "waiting_ns")
@@ -100,6 +100,48 @@ def _slices_and_spans(profile: Profile, kept: np.ndarray, place: np.ndarray, tar
     for name in ("span_start_ns", "span_end_ns"):
         found[name] = getattr(profile, name)[spanned]
     return found
+
+
+def _first_twins(profile: Profile) -> np.ndarray:
+    """For each context the first one with the same chain of functions and call sites; level by level."""
+    first = np.arange(len(profile))
+    order = np.argsort(profile.depth, kind="stable")
+    starts = np.searchsorted(profile.depth[order], np.arange(int(profile.depth.max(initial=0)) + 2))
+    width = int(profile.line.max(initial=0)) + 1
+    functions = len(profile.functions)
+    for level in range(1, len(starts) - 1):
+        rows = order[starts[level] : starts[level + 1]]
+        key = (first[profile.parent[rows]] * functions + profile.function[rows]) * width + profile.line[rows]
+        _keys, index, number = np.unique(key, return_index=True, return_inverse=True)
+        first[rows] = rows[index][number]
+    return first
+
+
+def merged(profile: Profile) -> Profile:
+    """The profile with contexts of the same chain put together; leaving others out makes such twins."""
+    first = _first_twins(profile)
+    own = np.arange(len(profile))
+    rows = np.flatnonzero(first == own)
+    if len(rows) == len(profile):
+        return profile
+    sums = {name: np.bincount(first, getattr(profile, name), len(profile)).astype(np.int64)[rows] for name in (*TIMES, "calls", "resumes")}
+    place = np.cumsum(first == own) - 1
+    parent = np.where(profile.parent[rows] >= 0, place[first[profile.parent[rows]]], -1)
+    order, end = preorder(parent)
+    back = np.empty(len(order), np.int64)
+    back[order] = np.arange(len(order))
+    chosen = rows[order]
+    names: dict[str, Any] = {name: getattr(profile, name)[chosen] for name in ("function", "line", "thread", "depth", "origin")}
+    names |= {name: values[order] for name, values in sums.items()}
+    to_own = back[place[first]]
+    return replace(
+        profile,
+        parent=np.where(parent[order] >= 0, back[parent[order]], -1),
+        end=end,
+        slice_context=to_own[profile.slice_context],
+        span_context=to_own[profile.span_context],
+        **names,
+    )
 
 
 def below(profile: Profile, tops: np.ndarray) -> np.ndarray:

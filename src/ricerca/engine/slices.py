@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -29,3 +29,43 @@ def in_stretch(profile: Profile, first: int, last: int) -> Profile:
     }
     columns: dict[str, Any] = {name: np.rint(np.bincount(context, part, count)).astype(np.int64) for name, part in values.items()}
     return replace(profile, resumes=np.zeros(count, np.int64), overflow_calls=np.zeros_like(profile.overflow_calls), **columns)
+
+
+LEAST_POINTS = 6
+LEAST_RISE = 0.5
+POINTS = 24
+
+
+@dataclass(frozen=True)
+class Growth:
+    """Own time per call of a function over the run: ``per_call_ns`` at ``at`` (0 to 1), straight line ``first_ns`` to ``last_ns``."""
+
+    at: np.ndarray
+    per_call_ns: np.ndarray
+    first_ns: float
+    last_ns: float
+
+    @property
+    def rises(self) -> bool:
+        """Whether a call at the end costs half as much again as one at the beginning."""
+        return len(self.at) >= LEAST_POINTS and self.last_ns > (1 + LEAST_RISE) * max(self.first_ns, 1e-9) and self.first_ns > 0
+
+
+def growth(profile: Profile, function: int) -> Growth | None:
+    """How the cost of a call changed over the run; None where the function was called in too few stretches of it.
+
+    The straight line is a least-squares fit, each stretch weighted by its calls.
+    """
+    rows = np.flatnonzero(profile.function[profile.slice_context] == function)
+    calls, times = profile.slice_calls[rows], _scaled(profile, rows)
+    if calls.sum() < LEAST_POINTS:
+        return None
+    last = int(profile.slice_number.max(initial=0)) + 1
+    bins = np.minimum(profile.slice_number[rows] * POINTS // max(last, 1), POINTS - 1)
+    by_calls, by_time = np.bincount(bins, calls, POINTS), np.bincount(bins, times, POINTS)
+    used = np.flatnonzero(by_calls > 0)
+    if len(used) < LEAST_POINTS:
+        return None
+    at, per_call = (used + 0.5) / POINTS, by_time[used] / by_calls[used]
+    slope, start = np.polyfit(at, per_call, 1, w=np.sqrt(by_calls[used]))
+    return Growth(at, per_call, float(max(start + slope * at[0], 0.0)), float(max(start + slope * at[-1], 0.0)))

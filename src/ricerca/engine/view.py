@@ -49,19 +49,22 @@ def match_lines(comparison: Comparison, base: LineFigures, new: LineFigures, bas
     return result
 
 
-def match_children(comparison: Comparison, new_children: np.ndarray, base_parent: int) -> list[int]:
+def match_children(comparison: Comparison, new_children: np.ndarray, base_parent: int, base: Profile | None = None,
+                   new: Profile | None = None) -> list[int]:  # fmt: skip
     """For sibling contexts of the new side the contexts below base_parent that belong to them, -1 without one.
 
-    The k-th call site of a function goes with the k-th call site of its partner.
+    The k-th call site of a function goes with the k-th call site of its partner. base and new are the
+    trees that the contexts are of; the compared profiles themselves when left out.
     """
+    base, new = base or comparison.base, new or comparison.new
     if base_parent < 0 or not len(new_children):
         return [-1] * len(new_children)
     waiting: dict[int, list[int]] = {}
-    for context in sorted(children(comparison.base, base_parent), key=lambda c: comparison.base.line[c]):
-        waiting.setdefault(int(comparison.base.function[context]), []).append(int(context))
+    for context in sorted(children(base, base_parent), key=lambda c: base.line[c]):
+        waiting.setdefault(int(base.function[context]), []).append(int(context))
     found: dict[int, int] = {}
-    for context in sorted(new_children, key=lambda c: comparison.new.line[c]):
-        left = waiting.get(comparison.partner.get(int(comparison.new.function[context]), -1))
+    for context in sorted(new_children, key=lambda c: new.line[c]):
+        left = waiting.get(comparison.partner.get(int(new.function[context]), -1))
         if left:
             found[int(context)] = left.pop(0)
     return [found.get(int(context), -1) for context in new_children]

@@ -302,6 +302,18 @@ class Study:
         with self.transaction():
             self._run("DELETE FROM rounds WHERE id = ? AND id NOT IN (SELECT round_id FROM runs)", (round_id,))
 
+    # ---- readings
+
+    def readings(self) -> dict[str, str]:
+        """Readings kept under a name: their sentences."""
+        rows = self.query("SELECT name, value FROM facts WHERE name LIKE 'reading:%' ORDER BY name")
+        return {str(name).removeprefix("reading:"): str(value) for name, value in rows}
+
+    def keep_reading(self, name: str, text: str) -> None:
+        """Keep a reading's sentence under a name, in place of one of the same name."""
+        with self.transaction():
+            self._run("INSERT OR REPLACE INTO facts VALUES (?, ?)", (f"reading:{name}", text))
+
     # ---- runs
 
     def add_run(self, round_id: int, run: Run, tables: RunTables | None = None, sources: Mapping[str, bytes] | None = None) -> int:

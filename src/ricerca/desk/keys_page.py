@@ -1,0 +1,82 @@
+"""All keys on one page, over the window; Escape leads back."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QKeyEvent
+from PyQt6.QtWidgets import QFrame, QGridLayout, QLabel, QVBoxLayout, QWidget
+
+from ricerca.desk import theme
+
+KEYS: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
+    ("Everywhere", (
+        ("F1", "This page"), ("Ctrl+K", "Find a function, file, line, round or action"), ("Ctrl+1 … Ctrl+5", "The pages"),
+        ("Ctrl+N", "New round"), ("Ctrl+O", "Open a study"), ("Ctrl+E", "Open the function in hand in your editor"),
+        ("Ctrl+F", "Filter the table"), ("Tab", "To the next part of the window"), ("Ctrl+Q", "Quit"),
+    )),
+    ("The reading", (
+        ("Ctrl+G", "Charged to my code, or where it runs"), ("Ctrl+I", "Only inside the function in hand"),
+        ("Ctrl+Shift+I", "All without the function in hand"), ("Ctrl+Shift+G", "Charge the function in hand to its callers"),
+        ("Alt+Left, Alt+Right", "Back and forward through readings"),
+    )),
+    ("Call tree", (("Right, Left", "Open and close a row"), ("Up, Down", "Walk; the row is taken in hand"))),
+    ("Graph", (
+        ("Right, Left", "Along the heaviest ribbon: callee, caller"), ("Up, Down", "Within a column"), ("Space", "Fit all of it"),
+        ("+, -", "Larger, smaller"), ("Enter", "Fold the module into one node, or open it"),
+    )),
+    ("Timeline", (("Left, Right", "Move the mark"), ("Shift+Left, Shift+Right", "Choose a stretch"), ("Enter", "Read the stretch"))),
+)  # fmt: skip
+
+
+class KeysPage(QFrame):
+    """A sheet over the window."""
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setObjectName("panel")
+        self.setAccessibleName("Keys")
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(40, 28, 40, 28)
+        layout.setSpacing(8)
+        title = QLabel("Keys")
+        title.setFont(theme.font(theme.TITLE_PX, bold=True))
+        layout.addWidget(title)
+        grid = QGridLayout()
+        grid.setHorizontalSpacing(28)
+        grid.setVerticalSpacing(5)
+        row = 0
+        for heading, keys in KEYS:
+            label = QLabel(heading)
+            label.setObjectName("heading")
+            label.setContentsMargins(0, 8, 0, 0)
+            grid.addWidget(label, row, 0, 1, 2)
+            row += 1
+            for key, does in keys:
+                name = QLabel(key)
+                name.setFont(theme.font(theme.TEXT_PX, bold=True))
+                grid.addWidget(name, row, 0)
+                grid.addWidget(QLabel(does), row, 1)
+                row += 1
+        grid.setColumnStretch(1, 1)
+        layout.addLayout(grid)
+        layout.addStretch(1)
+        leave = QLabel("Escape leads back.")
+        leave.setObjectName("soft")
+        layout.addWidget(leave)
+
+    def show_over(self, window: QWidget) -> None:
+        """Cover the window."""
+        self.setGeometry(window.rect())
+        self.show()
+        self.raise_()
+        self.setFocus()
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        if event is not None and event.key() in (Qt.Key.Key_Escape, Qt.Key.Key_F1):
+            self.hide()
+        else:
+            super().keyPressEvent(event)
+
+    def mousePressEvent(self, event: object) -> None:
+        self.hide()

@@ -1,0 +1,317 @@
+"""The timeline: a stave for each thread, time to the right; a stretch that is dragged enters the sentence."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QColor, QFocusEvent, QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QScrollArea, QToolTip, QVBoxLayout, QWidget
+
+from ricerca.desk import theme
+from ricerca.desk.state import DeskState, View
+from ricerca.desk.tips import tip
+from ricerca.engine.timeline import Stave, Timeline, timeline
+from ricerca.wording import plural, time_text
+
+NAME_PX, SIDE_PX, HEAD_PX = 120, 16, 34
+DENSITY_PX, WAIT_PX, SPAN_PX, GAP_PX = 72, 8, 17, 26
+MOST_ROWS = 6
+LEAST_SPAN_PX = 3
+
+
+class Staves(QWidget):
+    """Paints the timeline and takes the dragged stretch."""
+
+    def __init__(self, state: DeskState, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._state = state
+        self._line: Timeline | None = None
+        self._view: View | None = None
+        self._from = self._to = -1
+        self.setMouseTracking(True)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Timeline; arrow keys with Shift choose a stretch, Enter reads it")
+
+    def show_line(self, view: View | None, line: Timeline | None) -> None:
+        """Take a timeline."""
+        self._view, self._line = view, line
+        self._from = self._to = -1
+        self.setMinimumHeight(int(self._height()))
+        self.update()
+
+    def _rows(self, stave: Stave) -> int:
+        return min(max((row for _function, _start, _end, row in stave.spans), default=-1) + 1, MOST_ROWS)
+
+    def _height(self) -> float:
+        staves = self._line.staves if self._line else ()
+        return HEAD_PX + sum(DENSITY_PX + WAIT_PX + self._rows(one) * SPAN_PX + GAP_PX for one in staves) + 8
+
+    def _field(self) -> QRectF:
+        return QRectF(SIDE_PX + NAME_PX, HEAD_PX, max(self.width() - SIDE_PX * 2 - NAME_PX, 40), self.height() - HEAD_PX)
+
+    def _x(self, at_slice: float) -> float:
+        field = self._field()
+        return field.left() + field.width() * at_slice / max(self._line.slices if self._line else 1, 1)
+
+    def _slice(self, x: float) -> int:
+        field = self._field()
+        count = self._line.slices if self._line else 0
+        return int(min(max((x - field.left()) / field.width() * count, 0), count))
+
+    # ---- painting
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        line = self._line
+        if line is None or not line.staves:
+            return
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self._paint_scale(painter, line)
+        top = float(HEAD_PX)
+        for stave in line.staves:
+            self._paint_stave(painter, line, stave, top)
+            top += DENSITY_PX + WAIT_PX + self._rows(stave) * SPAN_PX + GAP_PX
+        self._paint_phases(painter, line)
+        self._paint_choice(painter)
+
+    def _paint_scale(self, painter: QPainter, line: Timeline) -> None:
+        colours, field = theme.now(), self._field()
+        painter.setFont(theme.font(theme.SMALL_PX))
+        whole = line.slice_ns * line.slices
+        step = 10.0 ** np.floor(np.log10(max(whole, 1)))
+        step = next((step * part for part in (0.1, 0.2, 0.5, 1) if whole / (step * part) <= 8), step)
+        at = 0.0
+        while at <= whole:
+            x = field.left() + field.width() * at / max(whole, 1)
+            painter.setPen(QColor(colours.rule))
+            painter.drawLine(QPointF(x, HEAD_PX - 6), QPointF(x, self.height()))
+            painter.setPen(QColor(colours.soft))
+            painter.drawText(QRectF(x - 40, 6, 80, 18), Qt.AlignmentFlag.AlignCenter, time_text(at) if at else "0")
+            at += step
+
+    def _paint_stave(self, painter: QPainter, line: Timeline, stave: Stave, top: float) -> None:
+        colours, field = theme.now(), self._field()
+        painter.setPen(QColor(colours.ink))
+        painter.setFont(theme.font(theme.SMALL_PX + 1, bold=True))
+        name = theme.metrics(theme.SMALL_PX + 1, bold=True).elidedText(stave.name, Qt.TextElideMode.ElideMiddle, NAME_PX - 12)
+        painter.drawText(QRectF(SIDE_PX, top, NAME_PX - 8, 18), Qt.AlignmentFlag.AlignLeft, name)
+        painter.setPen(QColor(colours.soft))
+        painter.setFont(theme.font(theme.SMALL_PX))
+        painter.drawText(QRectF(SIDE_PX, top + 18, NAME_PX - 8, 16), Qt.AlignmentFlag.AlignLeft, f"process {stave.process}")
+        painter.drawText(QRectF(SIDE_PX, top + DENSITY_PX - 5, NAME_PX - 8, 16), Qt.AlignmentFlag.AlignLeft, "waiting")
+        base = np.full(line.slices, top + DENSITY_PX)
+        width = field.width() / max(line.slices, 1)
+        for row, layer in enumerate(line.layers):
+            high = stave.density[row] / max(line.slice_ns, 1) * DENSITY_PX
+            colour = colours.own(layer)
+            for at in np.flatnonzero(high > 0.2).tolist():
+                tall = min(float(high[at]), base[at] - top)
+                painter.fillRect(QRectF(self._x(at), base[at] - tall, width + 0.6, tall), colour)
+                base[at] -= tall
+        waiting = QColor(colours.soft)
+        for at in np.flatnonzero(stave.waiting > 0.02 * line.slice_ns).tolist():
+            waiting.setAlphaF(float(min(0.25 + 0.75 * stave.waiting[at] / max(line.slice_ns, 1), 1.0)))
+            painter.fillRect(QRectF(self._x(at), top + DENSITY_PX + 1, width + 0.6, WAIT_PX - 2), waiting)
+        painter.setPen(QPen(QColor(colours.rule), 1))
+        painter.drawLine(QPointF(field.left(), top + DENSITY_PX + 0.5), QPointF(field.right(), top + DENSITY_PX + 0.5))
+        self._paint_spans(painter, line, stave, top + DENSITY_PX + WAIT_PX)
+
+    def _paint_spans(self, painter: QPainter, line: Timeline, stave: Stave, top: float) -> None:
+        """Long calls as brackets that hang from the stave, the outer ones lower; names where they fit."""
+        colours, table = theme.now(), self._view.loaded.profile.functions
+        painter.setFont(theme.font(theme.SMALL_PX))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        for function, start, end, row in stave.spans:
+            room = self._span_room(line, stave, start, end, row, top)
+            if row >= MOST_ROWS or room.width() < LEAST_SPAN_PX:
+                continue
+            chosen = function == self._state.in_hand
+            colour = QColor(colours.accent) if chosen else colours.own(table.layer[function])
+            colour.setAlphaF(1.0 if chosen else 0.6)
+            painter.setPen(QPen(colour, 2.4 if chosen else 1.2))
+            low, bend = room.center().y(), min(8.0, room.width() / 2)
+            path = QPainterPath(QPointF(room.left() + 0.5, top + 2))
+            path.lineTo(room.left() + 0.5, low - bend)
+            path.quadTo(room.left() + 0.5, low, room.left() + bend, low)
+            path.lineTo(room.right() - bend, low)
+            path.quadTo(room.right() - 0.5, low, room.right() - 0.5, low - bend)
+            path.lineTo(room.right() - 0.5, top + 2)
+            painter.drawPath(path)
+            if room.width() > 52:
+                words = theme.metrics(theme.SMALL_PX)
+                text = words.elidedText(table.name[function], Qt.TextElideMode.ElideRight, int(room.width()) - 24)
+                wide = words.horizontalAdvance(text) + 8
+                label = QRectF(room.center().x() - wide / 2, low - 8, wide, 16)
+                painter.fillRect(label, QColor(colours.paper))
+                painter.setPen(QColor(colours.accent if chosen else colours.ink))
+                painter.drawText(label, Qt.AlignmentFlag.AlignCenter, text)
+
+    def _span_room(self, line: Timeline, stave: Stave, start: int, end: int, row: int, top: float) -> QRectF:
+        left, right = self._x(start / max(line.slice_ns, 1)), self._x(end / max(line.slice_ns, 1))
+        return QRectF(left, top + 3 + (self._rows(stave) - 1 - row) * SPAN_PX, right - left, SPAN_PX)
+
+    def _paint_phases(self, painter: QPainter, line: Timeline) -> None:
+        pen = QPen(QColor(theme.now().ink), 1)
+        pen.setDashPattern([2, 4])
+        painter.setPen(pen)
+        for at in line.phases:
+            painter.drawLine(QPointF(self._x(at), HEAD_PX - 8), QPointF(self._x(at), self.height() - 6))
+
+    def _paint_choice(self, painter: QPainter) -> None:
+        if self._from < 0 or self._from == self._to:
+            return
+        colour = QColor(theme.now().accent)
+        left, right = sorted((self._x(self._from), self._x(self._to)))
+        painter.setPen(QPen(colour, 1.5))
+        colour.setAlphaF(0.14)
+        painter.setBrush(colour)
+        painter.drawRect(QRectF(left, HEAD_PX - 6, right - left, self.height() - HEAD_PX))
+
+    # ---- acting
+
+    def _read_choice(self) -> None:
+        first, last = sorted((self._from, self._to))
+        self._from = self._to = -1
+        self.update()
+        if first >= 0 and last > first:
+            self._state.set_reading(replace(self._state.reading, stretch=(first, last)))
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        if event is not None and event.button() == Qt.MouseButton.LeftButton:
+            self._from = self._to = self._slice(event.position().x())
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
+        if event is not None and event.buttons() & Qt.MouseButton.LeftButton and self._from >= 0:
+            self._to = self._slice(event.position().x())
+            self.update()
+
+    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
+        if event is None or event.button() != Qt.MouseButton.LeftButton:
+            return
+        if self._from != self._to:
+            self._read_choice()
+            return
+        self._from = self._to = -1
+        function = self._function_at(event.position())
+        if function >= 0:
+            self._state.take_in_hand(function)
+            self.update()
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        if event is None or self._line is None:
+            return
+        step = max(self._line.slices // 50, 1)
+        if event.key() in (Qt.Key.Key_Left, Qt.Key.Key_Right):
+            sign = step if event.key() == Qt.Key.Key_Right else -step
+            start = self._to if self._to >= 0 else self._line.slices // 2 if sign < 0 else 0
+            self._to = min(max(start + sign, 0), self._line.slices)
+            if not event.modifiers() & Qt.KeyboardModifier.ShiftModifier or self._from < 0:
+                self._from = start if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else self._to
+            self.update()
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self._read_choice()
+        elif event.key() == Qt.Key.Key_Escape:
+            self._from = self._to = -1
+            self.update()
+        else:
+            super().keyPressEvent(event)
+
+    def focusOutEvent(self, event: QFocusEvent | None) -> None:
+        self.update()
+
+    def _function_at(self, at: QPointF) -> int:
+        line = self._line
+        if line is None:
+            return -1
+        top = float(HEAD_PX)
+        for stave in line.staves:
+            for function, start, end, row in stave.spans:
+                if row < MOST_ROWS and self._span_room(line, stave, start, end, row, top + DENSITY_PX + WAIT_PX).contains(at):
+                    return function
+            top += DENSITY_PX + WAIT_PX + self._rows(stave) * SPAN_PX + GAP_PX
+        return -1
+
+    def event(self, event: object) -> bool:
+        if isinstance(event, QHelpEvent) and self._line is not None:
+            QToolTip.showText(event.globalPos(), tip(self._words(QPointF(event.pos()))), self)
+            return True
+        return super().event(event)  # type: ignore[arg-type]
+
+    def _words(self, at: QPointF) -> str:
+        line, function = self._line, self._function_at(at)
+        if function >= 0:
+            return f"A long call of {self._view.loaded.profile.functions.name[function]}. Click takes it in hand."
+        where, top = self._slice(at.x()), float(HEAD_PX)
+        for stave in line.staves:
+            tall = DENSITY_PX + WAIT_PX + self._rows(stave) * SPAN_PX + GAP_PX
+            if top <= at.y() < top + tall and where < line.slices:
+                parts = [(float(stave.density[row][where]), layer) for row, layer in enumerate(line.layers)]
+                said = ", ".join(f"{layer} {time_text(value)}" for value, layer in sorted(parts, reverse=True) if value > 0)
+                waits = f"; {time_text(float(stave.waiting[where]))} of it waiting" if stave.waiting[where] > 0 else ""
+                return f"At {time_text(where * line.slice_ns)}, within {time_text(line.slice_ns)}: {said or 'nothing'}{waits}."
+            top += tall
+        return "Drag to choose a stretch of the run; everything is then about that stretch."
+
+
+class TimelinePage(QWidget):
+    """What happened when."""
+
+    def __init__(self, state: DeskState, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._state = state
+        self._stale = True
+        self.staves = Staves(state)
+        self.summary = QLabel()
+        self.summary.setObjectName("soft")
+        self.summary.setWordWrap(True)
+        self.whole = QPushButton("Whole run")
+        self.whole.setObjectName("quiet")
+        self.whole.setToolTip("Take the stretch out of the reading.")
+        self.whole.clicked.connect(lambda _checked: state.set_reading(replace(state.reading, stretch=None)))
+        area = QScrollArea()
+        area.setWidgetResizable(True)
+        area.setWidget(self.staves)
+        head = QHBoxLayout()
+        head.setContentsMargins(16, 8, 16, 4)
+        head.addWidget(self.summary, 1)
+        head.addWidget(self.whole)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        layout.addLayout(head)
+        layout.addWidget(area, 1)
+        state.view_changed.connect(self._refresh)
+        state.hand_changed.connect(self.staves.update)
+
+    def showEvent(self, event: object) -> None:
+        super().showEvent(event)  # type: ignore[arg-type]
+        if self._stale:
+            self._refresh()
+
+    def _refresh(self) -> None:
+        self._stale = not self.isVisible()
+        view = self._state.view
+        if self._stale or view is None:
+            return
+        reading = replace(self._state.reading, stretch=None)
+        self.whole.setVisible(self._state.reading.stretch is not None)
+
+        def make() -> tuple[View, Timeline]:
+            return view, timeline(view.loaded.through(reading).profile)
+
+        self._state.workers.request("timeline", make, self._show)
+
+    def _show(self, found: tuple[View, Timeline]) -> None:
+        view, line = found
+        self.staves.show_line(view, line)
+        stretch = self._state.reading.stretch
+        if stretch is not None:
+            self.staves._from, self.staves._to = stretch
+        if not line.slices:
+            self.summary.setText("This round was recorded without slices of time, so there is nothing to draw.")
+            return
+        words = f"{plural(len(line.staves), 'thread')}, in slices of {time_text(line.slice_ns)}"
+        phases = f"; dashed: the mix of functions changes ({plural(len(line.phases), 'time')})" if line.phases else ""
+        self.summary.setText(words + phases + ". Times as recorded, the recorder's cost included. Drag over a stretch to read only that.")

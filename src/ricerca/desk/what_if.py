@@ -1,0 +1,67 @@
+"""What if the function in hand were so many times faster: the whole would take so long."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QLabel, QPushButton, QWidget
+
+from ricerca.desk.state import View
+from ricerca.engine.ranking import if_faster
+from ricerca.wording import factor_text, time_text
+
+
+class WhatIf(QWidget):
+    """A factor, what it would make of the whole, and a button that writes it into the round's note."""
+
+    expected = pyqtSignal(str)
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._view: View | None = None
+        self._function = -1
+        self.factor = QDoubleSpinBox()
+        self.factor.setRange(1.0, 1000.0)
+        self.factor.setDecimals(1)
+        self.factor.setValue(2.0)
+        self.factor.setSuffix("×")
+        self.factor.setAccessibleName("How many times faster")
+        self.factor.valueChanged.connect(lambda _value: self._say())
+        self.answer = QLabel()
+        self.answer.setWordWrap(True)
+        self.note = QPushButton("Note it")
+        self.note.setObjectName("quiet")
+        self.note.setToolTip("Write this expectation into the round's note, to hold it against the next round.")
+        self.note.clicked.connect(lambda _checked: self.expected.emit(self.words()))
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(8)
+        layout.addWidget(QLabel("Were it"))
+        layout.addWidget(self.factor)
+        layout.addWidget(self.answer, 1)
+        layout.addWidget(self.note)
+
+    def show_function(self, view: View, function: int) -> None:
+        """Ask about another function."""
+        self._view, self._function = view, function
+        self._say()
+
+    def _whole(self) -> tuple[float, float]:
+        loaded = self._view.loaded
+        part = int(loaded.figures.self_ns[self._function]) / max(loaded.profile.total_ns, 1)
+        return if_faster(part, self.factor.value()), float(
+            loaded.best_total_ns if loaded.reading.stretch is None else loaded.profile.total_ns
+        )
+
+    def _say(self) -> None:
+        if self._view is None:
+            return
+        speedup, total = self._whole()
+        self.answer.setText(f"as fast: the run in {time_text(total / speedup)}, {factor_text(speedup)} as fast")
+
+    def words(self) -> str:
+        """The expectation as a sentence."""
+        speedup, total = self._whole()
+        name = self._view.loaded.profile.functions.name[self._function]
+        return (
+            f"Expected: with {name} {self.factor.value():g}× as fast, the run takes {time_text(total / speedup)} ({factor_text(speedup)})."
+        )

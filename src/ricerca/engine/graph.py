@@ -1,0 +1,238 @@
+"""The call graph of a reading: the nodes that matter, the ribbons between them, cycles, and where all of it lies."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import dataclass
+
+import igraph
+import numpy as np
+
+from ricerca.engine.profile import KIND_THREAD, Profile, not_nested
+
+DEFAULT_NODES = 22
+
+
+@dataclass(frozen=True)
+class Node:
+    """A function, or a folded module. ``functions`` are its members; ``cycle`` is -1 outside of cycles."""
+
+    name: str
+    module: str
+    layer: str
+    functions: tuple[int, ...]
+    calls: int
+    self_ns: int
+    inclusive_ns: int
+    cycle: int
+    folded: bool
+
+
+@dataclass(frozen=True)
+class Ribbon:
+    """Calls from one node to another (places in ``nodes``), and the time they carry."""
+
+    caller: int
+    callee: int
+    calls: int
+    inclusive_ns: int
+
+
+@dataclass(frozen=True)
+class Cycle:
+    """Nodes that call each other round in a ring: entries from outside, calls inside, time from the entries."""
+
+    members: tuple[int, ...]
+    entries: int
+    inner_calls: int
+    inclusive_ns: int
+
+
+@dataclass(frozen=True)
+class Graph:
+    """What is shown of a call graph. ``hidden`` nodes, with so much self time, are left out."""
+
+    nodes: tuple[Node, ...]
+    ribbons: tuple[Ribbon, ...]
+    cycles: tuple[Cycle, ...]
+    hidden: int
+    hidden_ns: int
+    total_ns: int
+
+
+def _by_group(profile: Profile, group: np.ndarray, count: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Self, inclusive (recursion counted once) and calls from outside, by group of contexts."""
+    rows = np.flatnonzero(profile.parent >= 0)
+    once = not_nested(group, profile.end)[rows]
+    entered = rows[group[rows] != group[profile.parent[rows]]]
+    return (
+        np.bincount(group[rows], profile.self_ns[rows], count).astype(np.int64),
+        np.bincount(group[rows[once]], profile.inclusive_ns[rows[once]], count).astype(np.int64),
+        np.bincount(group[entered], profile.calls[entered], count).astype(np.int64),
+    )
+
+
+def _groups(profile: Profile, folded: Collection[str]) -> tuple[np.ndarray, list[tuple[str, bool]]]:
+    """Group of each function, and name and foldedness of each group."""
+    table = profile.functions
+    keys: dict[tuple[str, int], int] = {}
+    number = np.empty(len(table), np.int64)
+    labels: list[tuple[str, bool]] = []
+    for row, module in enumerate(table.module):
+        fold = module in folded and table.kind[row] != KIND_THREAD
+        key = (module, -1) if fold else ("", row)
+        if key not in keys:
+            keys[key] = len(labels)
+            labels.append((module if fold else table.name[row], fold))
+        number[row] = keys[key]
+    return number, labels
+
+
+def call_graph(profile: Profile, most: int = DEFAULT_NODES, folded: Collection[str] = (), around: int = -1) -> Graph:
+    """The nodes with most inclusive time, and whatever node holds the function around.
+
+    Parameters
+    ----------
+    profile : Profile
+        As the reading has it.
+    most : int
+        Nodes shown at most.
+    folded : collection of str
+        Modules that are one node each.
+    around : int
+        A function that is shown in any case, -1 for none.
+    """
+    number, labels = _groups(profile, folded)
+    count = len(labels)
+    group = number[profile.function]
+    self_ns, inclusive_ns, calls = _by_group(profile, group, count)
+    all_calls = np.bincount(group, profile.calls, count).astype(np.int64)
+    thread = np.zeros(count, bool)
+    thread[number[np.asarray(profile.functions.kind) == KIND_THREAD]] = True
+    present = np.flatnonzero(((all_calls > 0) | (inclusive_ns > 0)) & ~thread)
+    order = present[np.lexsort((present, -self_ns[present], -inclusive_ns[present]))]
+    chosen = [int(one) for one in order[: max(most, 1)]]
+    if around >= 0 and int(number[around]) not in chosen and int(number[around]) in set(present.tolist()):
+        chosen[-1] = int(number[around])
+    place = {one: at for at, one in enumerate(chosen)}
+    ribbons = _ribbons(profile, group, place, count)
+    of_cycle, cycles = _cycles(profile, group, chosen, ribbons)
+    members: dict[int, list[int]] = {one: [] for one in chosen}
+    for function, one in enumerate(number.tolist()):
+        if one in members:
+            members[one].append(function)
+    table = profile.functions
+    nodes = tuple(
+        Node(
+            labels[one][0],
+            table.module[members[one][0]],
+            table.layer[members[one][0]],
+            tuple(members[one]),
+            int(calls[one] if labels[one][1] else all_calls[one]),
+            int(self_ns[one]),
+            int(inclusive_ns[one]),
+            of_cycle[at],
+            labels[one][1],
+        )
+        for at, one in enumerate(chosen)
+    )
+    rest = [int(one) for one in present if int(one) not in place]
+    return Graph(nodes, ribbons, cycles, len(rest), int(self_ns[rest].sum()), profile.total_ns)
+
+
+def _ribbons(profile: Profile, group: np.ndarray, place: dict[int, int], count: int) -> tuple[Ribbon, ...]:
+    rows = np.flatnonzero(profile.parent >= 0)
+    caller, callee = group[profile.parent[rows]], group[rows]
+    pair = np.full(len(profile), -1, np.int64)
+    pair[rows] = caller * count + callee
+    once = not_nested(pair, profile.end)[rows]
+    keys, number = np.unique(pair[rows], return_inverse=True)
+    calls = np.bincount(number, profile.calls[rows], len(keys))
+    carried = np.bincount(number[once], profile.inclusive_ns[rows][once], len(keys))
+    found = [
+        Ribbon(place[int(key // count)], place[int(key % count)], int(calls[row]), int(carried[row]))
+        for row, key in enumerate(keys)
+        if int(key // count) in place and int(key % count) in place
+    ]
+    return tuple(sorted(found, key=lambda one: (-one.inclusive_ns, one.caller, one.callee)))
+
+
+def _cycles(profile: Profile, group: np.ndarray, chosen: list[int], ribbons: tuple[Ribbon, ...]) -> tuple[list[int], tuple[Cycle, ...]]:
+    """Strongly connected components of more than one node; recursion of a single one shows as its own ribbon."""
+    drawn = igraph.Graph(len(chosen), [(one.caller, one.callee) for one in ribbons], directed=True)
+    of_cycle = [-1] * len(chosen)
+    cycles: list[Cycle] = []
+    for component in drawn.connected_components(mode="strong"):
+        if len(component) < 2:
+            continue
+        inside = np.isin(group, [chosen[at] for at in component])
+        joined = np.where(inside, 0, np.arange(1, len(group) + 1))
+        tops = np.flatnonzero(inside & not_nested(joined, profile.end))
+        entered = inside & (profile.parent >= 0)
+        from_inside = entered & inside[np.maximum(profile.parent, 0)]
+        for at in component:
+            of_cycle[at] = len(cycles)
+        cycles.append(
+            Cycle(
+                tuple(sorted(component)),
+                int(profile.calls[entered & ~from_inside].sum()),
+                int(profile.calls[from_inside].sum()),
+                int(profile.inclusive_ns[tops].sum()),
+            )
+        )
+    return of_cycle, tuple(cycles)
+
+
+@dataclass(frozen=True)
+class Layout:
+    """Column (0 on the left), lane (a layer) and row within the lane, of each node; rows of each lane."""
+
+    column: tuple[int, ...]
+    row: tuple[int, ...]
+    lanes: tuple[tuple[str, int, int], ...]
+    """Name of the layer, first row, number of rows."""
+
+
+def lay_out(graph: Graph) -> Layout:
+    """Columns by layered drawing (Sugiyama, 1981, as igraph has it); rows in lanes of layers, in its order."""
+    count = len(graph.nodes)
+    if not count:
+        return Layout((), (), ())
+    drawn = igraph.Graph(count, [(one.caller, one.callee) for one in graph.ribbons if one.caller != one.callee], directed=True)
+    weights = [max(one.inclusive_ns, 1) for one in graph.ribbons if one.caller != one.callee]
+    columns = _columns(drawn, weights, graph)
+    points = drawn.layout_sugiyama(layers=columns, hgap=1, vgap=1, maxiter=200).coords[:count]
+    order = sorted(range(count), key=lambda at: (points[at][0], at))
+    lanes: list[tuple[str, int, int]] = []
+    row = [0] * count
+    first = 0
+    for layer in dict.fromkeys(graph.nodes[at].layer for at in sorted(range(count), key=lambda at: (columns[at], at))):
+        filled: dict[int, int] = {}
+        for at in order:
+            if graph.nodes[at].layer == layer:
+                row[at] = first + filled.get(columns[at], 0)
+                filled[columns[at]] = filled.get(columns[at], 0) + 1
+        lanes.append((layer, first, max(filled.values())))
+        first += max(filled.values())
+    return Layout(tuple(columns), tuple(row), tuple(lanes))
+
+
+def _columns(drawn: igraph.Graph, weights: list[int], graph: Graph) -> list[int]:
+    """Longest way from the left, the lightest ribbons of each cycle taken the other way round."""
+    back = set(drawn.feedback_arc_set(weights=weights, method="eades")) if drawn.ecount() else set()
+    callees: list[list[int]] = [[] for _ in graph.nodes]
+    waiting = [0] * len(graph.nodes)
+    for edge in drawn.es:
+        if edge.index not in back:
+            callees[edge.source].append(edge.target)
+            waiting[edge.target] += 1
+    column = [0] * len(graph.nodes)
+    ready = [at for at, left in enumerate(waiting) if not left]
+    while ready:
+        at = ready.pop()
+        for callee in callees[at]:
+            column[callee] = max(column[callee], column[at] + 1)
+            waiting[callee] -= 1
+            if not waiting[callee]:
+                ready.append(callee)
+    return column

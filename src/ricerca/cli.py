@@ -319,6 +319,39 @@ def export(file: Path, path: Path, number: int | None, what: str, top: int | Non
 
 
 @main.command()
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option("--add", "additions", multiple=True, metavar="NAME=PATTERN", callback=_pairs,
+              help="Put code in a layer: a module or package, a name with * or ?, or a folder.")  # fmt: skip
+@click.option("--drop", "drops", multiple=True, metavar="NAME", help="Take a layer away.")
+@click.option("--from", "source", type=click.Path(path_type=Path, dir_okay=False), help="Take the layers from a TOML file.")
+def layers(file: Path, additions: tuple[tuple[str, str], ...], drops: tuple[str, ...], source: Path | None) -> None:
+    """Show a study's own layers as TOML, after changing them.
+
+    \b
+    Examples:
+      ricerca layers harbour.ricerca --add numbers=numpy --add numbers=scipy
+      ricerca layers harbour.ricerca > layers.toml
+      ricerca layers other.ricerca --from layers.toml
+    """
+    from ricerca.engine.own_layers import added, from_toml, to_toml
+    from ricerca.study.store import Study
+
+    with Study.open(file) as study:
+        own = from_toml(study.layers_toml())
+        if source is not None:
+            try:
+                own = from_toml(source.read_text("utf-8"))
+            except (OSError, UnicodeDecodeError) as problem:
+                raise InputError(f"{source} cannot be read ({problem}).") from None
+        for name, pattern in additions:
+            own = added(own, name, pattern)
+        own = tuple(one for one in own if one.name not in drops)
+        if additions or drops or source:
+            study.keep_layers(to_toml(own))
+    click.echo(to_toml(own), nl=False)
+
+
+@main.command()
 @click.option("--json", "as_json", is_flag=True, help="As JSON.")
 def selftest(as_json: bool) -> None:
     """Say what works on this machine, and what to do where it does not.

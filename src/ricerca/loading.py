@@ -12,6 +12,7 @@ from ricerca.engine.layers import layers_of
 from ricerca.engine.levels import FUNCTION
 from ricerca.engine.lines import LineFigures, line_figures
 from ricerca.engine.neighbours import Edges, edges
+from ricerca.engine.own_layers import OwnLayer, from_toml, with_own_layers
 from ricerca.engine.profile import KIND_PYTHON, Profile, build_profile
 from ricerca.engine.ranking import FunctionFigures, function_figures
 from ricerca.engine.reading import EVERYTHING, Reading, charged_functions, read
@@ -89,9 +90,11 @@ class Loaded:
         }
 
 
-def profile_of(tables: RunTables, roots: tuple[str, ...], plain_ns: int | None = None) -> Profile:
+def profile_of(tables: RunTables, roots: tuple[str, ...], plain_ns: int | None = None, own: tuple[OwnLayer, ...] = ()) -> Profile:
     """A profile with its layers found."""
-    return build_profile(tables, layers_of(tables.function_file, tables.function_module, tables.function_kind.tolist(), roots), plain_ns)
+    found = layers_of(tables.function_file, tables.function_module, tables.function_kind.tolist(), roots)
+    layers = with_own_layers(found, own, tables.function_module, tables.function_name, tables.function_file)
+    return build_profile(tables, layers, plain_ns)
 
 
 def load(study: Study, number: int | None = None) -> Loaded:
@@ -108,11 +111,12 @@ def load(study: Study, number: int | None = None) -> Loaded:
         raise InputError(f"Round {one.number} “{one.name}” has no recorded run.", "Record it again.")
     plain_ns = median_ns(one.plain_ns)
     tables = study.tables(run.id)
-    profile = profile_of(tables, one.subject.roots, plain_ns if run.kind == RECORDED and not tables.facts.inside else None)
+    own = from_toml(study.layers_toml())
+    profile = profile_of(tables, one.subject.roots, plain_ns if run.kind == RECORDED and not tables.facts.inside else None, own)
     line_run = one.last_run(LINE)
     line_profile = None
     if line_run is not None and line_run.id != run.id:
-        line_profile = profile_of(study.tables(line_run.id), one.subject.roots)
+        line_profile = profile_of(study.tables(line_run.id), one.subject.roots, None, own)
     hashes = study.sources(run.id)
     if line_run is not None:
         hashes = {**study.sources(line_run.id), **hashes}

@@ -210,3 +210,21 @@ def test_a_closed_pipe_is_no_error(study):
     shell = f"{' '.join(RICERCA)} rank {study} --json | head -c 20"
     done = subprocess.run(["bash", "-o", "pipefail", "-c", shell], capture_output=True, text=True)
     assert "Traceback" not in done.stderr
+
+
+def test_layers_of_ones_own_are_kept_shown_and_taken_over(study, tmp_path):
+    own, other = tmp_path / "own.ricerca", tmp_path / "other.ricerca"
+    for place in (own, other):
+        shutil.copy(study, place)
+    done = ricerca("layers", own, "--add", "heavy=work", "--add", "heavy=__main__.inner", "--add", "sleeping=time")
+    assert done.returncode == 0, done.stderr
+    assert done.stdout.count("[[layer]]") == 2
+    rows = {row["function"]: row["layer"] for row in json.loads(ricerca("rank", own, "--json").stdout)["functions"]}
+    assert rows["<module>"] == "mine"
+    assert "heavy" not in rows.values() or rows.get("inner") == "heavy"
+    (tmp_path / "layers.toml").write_text(done.stdout)
+    assert ricerca("layers", other, "--from", tmp_path / "layers.toml").stdout == done.stdout
+    assert ricerca("layers", other, "--drop", "heavy").stdout.count("[[layer]]") == 1
+    bad = ricerca("layers", other, "--add", "mine=x")
+    assert bad.returncode != 0
+    assert "found by itself" in bad.stderr

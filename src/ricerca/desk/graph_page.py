@@ -221,7 +221,9 @@ class Pill(QGraphicsItem):
         painter.restore()
         painter.setPen(QColor(colours.soft))
         painter.setFont(theme.font(theme.SMALL_PX))
-        beside = QRectF(pill.right() + 5, pill.top(), 90, pill.height())
+        base = self._drawn.view.base_times(one.functions[0]) if len(one.functions) == 1 else None
+        right = max(pill.width(), CELL_PX * min((base[1] if base else 0) / max(self._drawn.graph.total_ns, 1), 1.0))
+        beside = QRectF(pill.left() + right + 5, pill.top(), 60, pill.height())
         if beside.right() <= cell.right() + 8:
             painter.drawText(beside, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, time_text(one.inclusive_ns))
         self._paint_change(painter, pill, one.functions, one.inclusive_ns)
@@ -289,9 +291,8 @@ class Sheet(QGraphicsView):
             return
         self.scale(LEAST_SCALE, LEAST_SCALE)  # smaller could not be read: begin at the left
         half = QPointF(size.width(), size.height()) / LEAST_SCALE / 2
-        self.centerOn(
-            QPointF(room.left() + half.x(), max(room.center().y(), room.top()) if room.height() < 2 * half.y() else room.top() + half.y())
-        )
+        low = room.center().y() if room.height() < 2 * half.y() else room.top() + half.y()
+        self.centerOn(QPointF(room.left() + half.x(), low))
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         super().resizeEvent(event)

@@ -277,6 +277,12 @@ class ReadingLine(QFrame):
         menu.clear()
         for text, keys, act in self._state.reading_actions():
             menu.addAction(text.replace("&", "&&") + (f"\t{keys}" if keys else ""), act)
+        pattern = self._state.pattern_in_hand()
+        if pattern:
+            menu.addAction(f"Put {pattern} in a layer…".replace("&", "&&"), self.ask_layer)
+        for one in self._state.own_layers:
+            words = f"Take the layer {one.name} away ({', '.join(one.patterns)})"
+            menu.addAction(words.replace("&", "&&"), lambda name=one.name: self._state.drop_layer(name))
         menu.addSeparator()
         menu.addAction("Everything, where it runs", lambda: self._state.set_reading(Reading()))
         menu.addAction("Copy this reading as text", self.copy)
@@ -287,6 +293,18 @@ class ReadingLine(QFrame):
             menu.addSeparator()
             for name, text in kept.items():
                 menu.addAction(f"{name}: {text}".replace("&", "&&"), lambda text=text: self.read_text(text))
+
+    def ask_layer(self) -> None:
+        """Ask for a layer's name and what belongs to it."""
+        pattern = self._state.pattern_in_hand()
+        asked = "Pattern: a module or package, a name with * or ?, or a folder. Make it broader or narrower:"
+        chosen, given = QInputDialog.getText(self, "Put code in a layer", asked, text=pattern)
+        if not given or not chosen.strip():
+            return
+        known = [one.name for one in self._state.own_layers] or [chosen.strip()]
+        name, given = QInputDialog.getItem(self, "Put code in a layer", "Name of the layer:", known)
+        if given and name.strip():
+            self._state.put_in_layer(name, chosen)
 
     def copy(self) -> None:
         """Put the reading on the clipboard, as `rank --reading` takes it."""

@@ -13,6 +13,7 @@ from PyQt6.QtCore import QObject, QSettings, pyqtSignal
 from ricerca.desk.work import Workers
 from ricerca.engine.believable import Speedup, speedup
 from ricerca.engine.comparison import Comparison
+from ricerca.engine.own_layers import OwnLayer, added, from_toml, to_toml
 from ricerca.engine.reading import ALL_OTHERS, Reading, parse
 from ricerca.engine.view import line_texts, match_lines
 from ricerca.errors import RicercaError
@@ -55,7 +56,7 @@ class Readings:
 
     def __init__(self) -> None:
         self._lock = Lock()
-        self._rounds: dict[tuple[Path, int, int], Loaded] = {}
+        self._rounds: dict[tuple[Path, int, int, str], Loaded] = {}
         self._views: dict[tuple[object, ...], View] = {}
 
     def view(self, path: Path, number: int | None, against: int | None, reading: Reading) -> View:
@@ -63,7 +64,8 @@ class Readings:
         with Study.open(path) as study:
             loaded = self._load(study, path, number)
             base = self._load(study, path, against) if against is not None and against != loaded.round.number else None
-        key = (path, loaded.run.id, base.run.id if base else None, reading, loaded.round.plain_ns)
+            layers = study.layers_toml()
+        key = (path, loaded.run.id, base.run.id if base else None, reading, loaded.round.plain_ns, layers)
         with self._lock:
             known = self._views.pop(key, None)
         view = known or make_view(loaded.through(reading), base.through(_elsewhere(reading)) if base else None)
@@ -75,7 +77,7 @@ class Readings:
 
     def _load(self, study: Study, path: Path, number: int | None) -> Loaded:
         one = study.round(number)
-        key = (path, one.id, len(one.runs))
+        key = (path, one.id, len(one.runs), study.layers_toml())
         with self._lock:
             known = self._rounds.get(key)
         loaded = known or load(study, number)
@@ -126,6 +128,7 @@ class DeskState(QObject):
     loading = pyqtSignal()
     view_changed = pyqtSignal()
     hand_changed = pyqtSignal()
+    layers_changed = pyqtSignal(dict)
     failed = pyqtSignal(str)
 
     def __init__(self, workers: Workers, settings: QSettings, parent: QObject | None = None) -> None:
@@ -140,6 +143,7 @@ class DeskState(QObject):
         self.against: int | None = None
         self.reading = FIRST_LOOK
         self.kept_readings: dict[str, str] = {}
+        self.own_layers: tuple[OwnLayer, ...] = ()
         self._readings = Readings()
         self._before: list[Reading] = []
         self._after: list[Reading] = []
@@ -303,6 +307,40 @@ class DeskState(QObject):
         if number < len(actions) - 1:
             actions[number][2]()
 
+    def put_in_layer(self, name: str, pattern: str) -> None:
+        """Put code in a layer of the person's own, kept in the study."""
+        path = self.path
+
+        def keep() -> None:
+            if path is not None:
+                with Study.open(path) as study:
+                    study.keep_layers(to_toml(added(from_toml(study.layers_toml()), name, pattern)))
+
+        self._change_layers(keep)
+
+    def drop_layer(self, name: str) -> None:
+        """Take a layer of the person's own away."""
+        path = self.path
+
+        def drop() -> None:
+            if path is not None:
+                with Study.open(path) as study:
+                    study.keep_layers(to_toml([one for one in from_toml(study.layers_toml()) if one.name != name]))
+
+        self._change_layers(drop)
+
+    def _change_layers(self, change: Callable[[], None]) -> None:
+        def then(_done: object) -> None:
+            self._fetch_kept()
+            self.read(self.number, self.against)
+
+        self.workers.request("layers", change, then)
+
+    def pattern_in_hand(self) -> str:
+        """What would put the function in hand, and its like, in a layer: its package."""
+        name = self._name_in_hand()
+        return (name[0].partition(".")[0] or name[1]) if name else ""
+
     def keep_reading(self, name: str) -> None:
         """Keep the reading in the study under a name."""
         path, text = self.path, self.reading.text
@@ -318,14 +356,15 @@ class DeskState(QObject):
     def _fetch_kept(self) -> None:
         path = self.path
 
-        def fetch() -> dict[str, str]:
+        def fetch() -> tuple[dict[str, str], tuple[OwnLayer, ...]]:
             if path is None:
-                return {}
+                return {}, ()
             with Study.open(path) as study:
-                return study.readings()
+                return study.readings(), from_toml(study.layers_toml())
 
-        def then(found: dict[str, str]) -> None:
-            self.kept_readings = found
+        def then(found: tuple[dict[str, str], tuple[OwnLayer, ...]]) -> None:
+            self.kept_readings, self.own_layers = found
+            self.layers_changed.emit({one.name: one.colour for one in self.own_layers})
 
         self.workers.request("kept readings", fetch, then)
 

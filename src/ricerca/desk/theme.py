@@ -36,10 +36,15 @@ class Theme:
 
     def own(self, layer: str) -> QColor:
         """Colour of a layer's own time."""
+        if layer in _own_layers:
+            return QColor(_own_layers[layer]).lighter(140 if self.dark else 100)
         return QColor(next((own for name, own, _called in self.hues if name == layer), self.soft))
 
     def called(self, layer: str) -> QColor:
         """Colour of the time in what a layer called."""
+        if layer in _own_layers:
+            colour = QColor(_own_layers[layer])
+            return colour.darker(180) if self.dark else colour.lighter(190)
         return QColor(next((called for name, _own, called in self.hues if name == layer), self.rule))
 
 
@@ -59,6 +64,13 @@ DARK = Theme(
 )  # fmt: skip
 
 _now = LIGHT
+_own_layers: dict[str, str] = {}
+
+
+def know_layers(colours: dict[str, str]) -> None:
+    """Colours of the person's own layers."""
+    _own_layers.clear()
+    _own_layers.update(colours)
 
 
 def now() -> Theme:

@@ -266,6 +266,8 @@ class TimelinePage(QWidget):
         self.summary = QLabel()
         self.summary.setObjectName("soft")
         self.summary.setWordWrap(True)
+        self.legend = QLabel()
+        self.legend.setTextFormat(Qt.TextFormat.RichText)
         self.whole = QPushButton("Whole run")
         self.whole.setObjectName("quiet")
         self.whole.setToolTip("Take the stretch out of the reading.")
@@ -281,6 +283,8 @@ class TimelinePage(QWidget):
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
         layout.addLayout(head)
+        self.legend.setContentsMargins(16, 0, 16, 0)
+        layout.addWidget(self.legend)
         layout.addWidget(area, 1)
         state.view_changed.connect(self._refresh)
         state.hand_changed.connect(self.staves.update)
@@ -306,6 +310,10 @@ class TimelinePage(QWidget):
     def _show(self, found: tuple[View, Timeline]) -> None:
         view, line = found
         self.staves.show_line(view, line)
+        colours = theme.now()
+        drawn = [layer for row, layer in enumerate(line.layers) if any(stave.density[row].any() for stave in line.staves)]
+        patch = "<span style='background-color:{}'>&nbsp;&nbsp;&nbsp;</span> {}"
+        self.legend.setText("&nbsp;&nbsp; ".join(patch.format(colours.own(layer).name(), layer) for layer in drawn))
         stretch = self._state.reading.stretch
         if stretch is not None:
             self.staves._from, self.staves._to = stretch

@@ -25,6 +25,9 @@ class WhatIf(QWidget):
         self.factor.setValue(2.0)
         self.factor.setSuffix("×")
         self.factor.setAccessibleName("How many times faster")
+        edit = self.factor.lineEdit()
+        if edit is not None:
+            edit.setAccessibleName("How many times faster")
         self.factor.valueChanged.connect(lambda _value: self._say())
         self.answer = QLabel()
         self.answer.setWordWrap(True)
@@ -46,22 +49,23 @@ class WhatIf(QWidget):
         self._say()
 
     def _whole(self) -> tuple[float, float]:
+        """Speed-up of the whole, and what the whole takes now in ns."""
         loaded = self._view.loaded
         part = int(loaded.figures.self_ns[self._function]) / max(loaded.profile.total_ns, 1)
-        return if_faster(part, self.factor.value()), float(
-            loaded.best_total_ns if loaded.reading.stretch is None else loaded.profile.total_ns
-        )
+        total = loaded.best_total_ns if loaded.reading.stretch is None else loaded.profile.total_ns
+        return if_faster(part, self.factor.value()), float(total)
 
     def _say(self) -> None:
-        if self._view is None:
-            return
-        speedup, total = self._whole()
-        self.answer.setText(f"as fast: the run in {time_text(total / speedup)}, {factor_text(speedup)} as fast")
+        if self._view is not None:
+            speedup, total = self._whole()
+            self.answer.setText(f"as fast: {time_text(total / speedup)} in all")
+            self.answer.setToolTip(
+                f"The run would take {time_text(total / speedup)} instead of {time_text(total)}, {factor_text(speedup)} as fast."
+            )
 
     def words(self) -> str:
         """The expectation as a sentence."""
         speedup, total = self._whole()
         name = self._view.loaded.profile.functions.name[self._function]
-        return (
-            f"Expected: with {name} {self.factor.value():g}× as fast, the run takes {time_text(total / speedup)} ({factor_text(speedup)})."
-        )
+        much = f"{time_text(total / speedup)} ({factor_text(speedup)})"
+        return f"Expected: with {name} {self.factor.value():g}× as fast, the run takes {much}."

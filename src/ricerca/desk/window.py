@@ -176,6 +176,7 @@ class Window(QMainWindow):
         state.study_opened.connect(self._on_study)
         state.view_changed.connect(self._on_view)
         state.failed.connect(self.say)
+        state.layers_changed.connect(theme.know_layers)
         self.dossier.failed.connect(self.say)
         self.rounds.new_round.connect(self.new_round)
         self.sheet.closed.connect(self._leave_sheet)

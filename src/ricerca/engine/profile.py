@@ -34,7 +34,7 @@ class FunctionTable:
 class Profile:
     """The contexts of a run as columns in preorder; ``end[i]`` is one past the subtree of ``i``.
 
-    Columns have one entry a context: parent (-1 for the root of a thread), depth, function, line
+    Columns have one entry a context: parent (-1 for the root of a thread), function, line
     (call site), calls, resumes, thread, self_ns (compensated), raw_self_ns, waiting_ns. Slices and spans
     name their context; see ``RunTables``.
     """
@@ -42,7 +42,6 @@ class Profile:
     functions: FunctionTable
     parent: np.ndarray
     end: np.ndarray
-    depth: np.ndarray
     function: np.ndarray
     line: np.ndarray
     calls: np.ndarray
@@ -97,6 +96,12 @@ class Profile:
         return bool(self.facts.flags & CUT_FLAGS)
 
     @cached_property
+    def depth(self) -> np.ndarray:
+        """Callers above each context: how many have begun before it and not ended."""
+        count = len(self.end)
+        return np.arange(count) - np.cumsum(np.bincount(self.end, minlength=count + 1))[:count]
+
+    @cached_property
     def inclusive_ns(self) -> np.ndarray:
         """Per context: its self time and that of everything below it."""
         return subtree_sums(self.self_ns, self.end)
@@ -143,7 +148,9 @@ def not_nested(group: np.ndarray, end: np.ndarray) -> np.ndarray:
     count = len(group)
     if count == 0:
         return np.zeros(0, bool)
-    order = np.argsort(group, kind="stable")
+    low, high = int(group.min()), int(group.max())
+    small = (group - low).astype(np.uint16) if high - low < 1 << 16 else group  # short keys are sorted by radix
+    order = np.argsort(small, kind="stable")
     sorted_group = group[order]
     number = np.cumsum(np.concatenate(([0], sorted_group[1:] != sorted_group[:-1])))
     reach = np.maximum.accumulate(number * (count + 1) + end[order])
@@ -240,7 +247,6 @@ def build_profile(tables: RunTables, layers: tuple[str, ...] | None = None, plai
         functions=functions,
         parent=parent,
         end=end,
-        depth=depth[order],
         function=tables.function[order].astype(np.int64),
         line=tables.line[order],
         calls=tables.calls[order],

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from ricerca.engine.layers import IMPORTS, MINE
+from ricerca.engine.layers import IMPORTS, LAYERS, MINE
 from ricerca.engine.levels import FUNCTION, LEVELS, at_level
 from ricerca.engine.profile import KIND_BUILTIN, KIND_PYTHON, Profile
 from ricerca.engine.reducing import below, keep
@@ -27,7 +27,7 @@ class Reading:
 
     ``inside`` and ``without`` name functions, wherever they occur, or one chain of callers joined
     by " > ". ``charged`` names layers and functions whose time counts at their nearest caller
-    outside them; "*" stands for every layer but the person's own. ``stretch`` is a range of slices.
+    outside them; "*" stands for every layer that is found by itself but "mine". ``stretch`` is a range of slices.
     """
 
     clock: str = WALL
@@ -147,7 +147,7 @@ def charged_functions(profile: Profile, names: tuple[str, ...]) -> np.ndarray:
     layer = np.asarray(profile.functions.layer)
     found = np.zeros(len(layer), bool)
     for name in names:
-        found |= (layer != MINE) if name == ALL_OTHERS else (layer == name) | named(profile, name)
+        found |= np.isin(layer, LAYERS) & (layer != MINE) if name == ALL_OTHERS else (layer == name) | named(profile, name)
     return found
 
 

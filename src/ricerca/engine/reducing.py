@@ -59,30 +59,29 @@ def keep(profile: Profile, kept: np.ndarray, charged: bool) -> Profile:
     if kept.all():
         return profile
     parent = profile.parent
-    rows = np.flatnonzero(kept)
-    place = np.cumsum(kept) - 1
+    count = int(kept.sum())
     counted = np.concatenate(([0], np.cumsum(kept)))
+    place = counted[1:] - 1
     target = nearest(kept, parent)
-    above = parent[rows]
-    through = (above >= 0) & ~kept[above]
-    line = profile.line[rows].copy()
-    top = _top_left_out(kept, parent)
-    line[through] = profile.line[top[above[through]]]
+    above = parent[kept]
+    line = profile.line[kept]
+    through = np.flatnonzero((above >= 0) & ~kept[above])
+    if len(through):
+        line[through] = profile.line[_top_left_out(kept, parent)[above[through]]]
+    home = place[target]
     times: dict[str, Any] = {}
     for name in TIMES:
         values = getattr(profile, name)
         # sums of whole numbers below 2**53 are exact in floating point
-        times[name] = np.bincount(place[target], values, len(rows)).astype(np.int64) if charged else values[rows]
-    end = counted[profile.end[rows]]
+        times[name] = np.bincount(home, values, count).astype(np.int64) if charged else values[kept]
     return replace(
         profile,
-        parent=np.where(above >= 0, place[target[above]], -1),
-        end=end,
-        depth=np.arange(len(rows)) - np.cumsum(np.bincount(end, minlength=len(rows) + 1))[: len(rows)],
+        parent=np.where(above >= 0, home[above], -1),
+        end=counted[profile.end[kept]],
         line=line,
-        origin=profile.origin[rows],
+        origin=profile.origin[kept],
         **_slices_and_spans(profile, kept, place, target, charged),
-        **{name: getattr(profile, name)[rows] for name in COLUMNS},
+        **{name: getattr(profile, name)[kept] for name in COLUMNS},
         **times,
     )
 
@@ -90,6 +89,8 @@ def keep(profile: Profile, kept: np.ndarray, charged: bool) -> Profile:
 def _slices_and_spans(profile: Profile, kept: np.ndarray, place: np.ndarray, target: np.ndarray, charged: bool) -> dict[str, Any]:
     """Slices follow their time; a call that is left out leaves no span."""
     found: dict[str, Any] = {}
+    if not len(profile.slice_context) and not len(profile.span_context):
+        return found
     sliced = slice(None) if charged else kept[profile.slice_context]
     found["slice_context"] = place[target[profile.slice_context[sliced]]]
     for name in ("slice_number", "slice_calls", "slice_self_ns", "slice_waiting_ns"):
@@ -131,7 +132,7 @@ def merged(profile: Profile) -> Profile:
     back = np.empty(len(order), np.int64)
     back[order] = np.arange(len(order))
     chosen = rows[order]
-    names: dict[str, Any] = {name: getattr(profile, name)[chosen] for name in ("function", "line", "thread", "depth", "origin")}
+    names: dict[str, Any] = {name: getattr(profile, name)[chosen] for name in ("function", "line", "thread", "origin")}
     names |= {name: values[order] for name, values in sums.items()}
     to_own = back[place[first]]
     return replace(

@@ -314,6 +314,18 @@ class Study:
         with self.transaction():
             self._run("INSERT OR REPLACE INTO facts VALUES (?, ?)", (f"reading:{name}", text))
 
+    # ---- layers
+
+    def layers_toml(self) -> str:
+        """The person's own layers, as TOML; empty without any."""
+        rows = self.query("SELECT value FROM facts WHERE name = 'layers'")
+        return str(rows[0][0]) if rows else ""
+
+    def keep_layers(self, text: str) -> None:
+        """Keep the person's own layers."""
+        with self.transaction():
+            self._run("INSERT OR REPLACE INTO facts VALUES ('layers', ?)", (text,))
+
     # ---- runs
 
     def add_run(self, round_id: int, run: Run, tables: RunTables | None = None, sources: Mapping[str, bytes] | None = None) -> int:

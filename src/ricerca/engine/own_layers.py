@@ -1,0 +1,101 @@
+"""Layers of the person's own: groups of code by name or by folder, kept as TOML."""
+
+from __future__ import annotations
+
+import json
+import tomllib
+from collections.abc import Sequence
+from dataclasses import dataclass
+from fnmatch import fnmatchcase
+
+from ricerca.engine.layers import LAYERS
+from ricerca.errors import InputError
+
+PALETTE = ("#a3472c", "#5b6fb0", "#8a6d1c", "#2f7d5b", "#94408a", "#4f7a94")
+
+
+@dataclass(frozen=True)
+class OwnLayer:
+    """A group of code. A pattern with a slash is a folder or file, else a name: a prefix of parts, * and ? allowed."""
+
+    name: str
+    patterns: tuple[str, ...]
+    colour: str = PALETTE[0]
+
+    def holds(self, module: str, name: str, file: str) -> bool:
+        """Whether a function belongs here.
+
+        >>> OwnLayer("numbers", ("numpy",)).holds("numpy.linalg", "solve", "/x/numpy/linalg.py")
+        True
+        """
+        full = f"{module}.{name}"
+        return any(
+            fnmatchcase(file, pattern) or file.startswith(pattern.rstrip("/*") + "/")
+            if "/" in pattern
+            else fnmatchcase(full, pattern) or fnmatchcase(module, pattern) or full.startswith(pattern + ".")
+            for pattern in self.patterns
+        )
+
+
+def with_own_layers(
+    layers: Sequence[str], own: Sequence[OwnLayer], modules: Sequence[str], names: Sequence[str], files: Sequence[str]
+) -> tuple[str, ...]:
+    """The layer of each function, the person's own before those found by themselves; the first that holds it wins."""
+    if not own:
+        return tuple(layers)
+    return tuple(
+        next((one.name for one in own if one.holds(module, name, file)), layer)
+        for layer, module, name, file in zip(layers, modules, names, files, strict=True)
+    )
+
+
+def added(own: Sequence[OwnLayer], name: str, pattern: str) -> tuple[OwnLayer, ...]:
+    """The layers with one more pattern in the layer of this name, which is made where it is not there.
+
+    Raises
+    ------
+    InputError
+        The name is empty or that of a layer found by itself, or the pattern is empty.
+    """
+    name, pattern = name.strip(), pattern.strip()
+    if not name or not pattern:
+        raise InputError("A layer needs a name and a pattern.")
+    if name in LAYERS:
+        raise InputError(f"“{name}” is the name of a layer that is found by itself.", "Choose another name.")
+    if name in [one.name for one in own]:
+        return tuple(OwnLayer(one.name, (*one.patterns, pattern), one.colour) if one.name == name else one for one in own)
+    return (*own, OwnLayer(name, (pattern,), PALETTE[len(own) % len(PALETTE)]))
+
+
+def to_toml(own: Sequence[OwnLayer]) -> str:
+    """The layers as TOML."""
+    parts = []
+    for one in own:
+        patterns = ", ".join(json.dumps(pattern, ensure_ascii=False) for pattern in one.patterns)
+        quoted = json.dumps(one.name, ensure_ascii=False)
+        parts.append(f"[[layer]]\nname = {quoted}\ncolour = {json.dumps(one.colour)}\npatterns = [{patterns}]\n")
+    return "\n".join(parts)
+
+
+def from_toml(text: str) -> tuple[OwnLayer, ...]:
+    """Layers from TOML.
+
+    Raises
+    ------
+    InputError
+        It is not TOML, or no list of layers.
+
+    >>> from_toml(to_toml([OwnLayer("numbers", ("numpy", "scipy"))]))[0].patterns
+    ('numpy', 'scipy')
+    """
+    try:
+        rows = tomllib.loads(text).get("layer", [])
+        found = tuple(
+            OwnLayer(
+                str(row["name"]), tuple(str(pattern) for pattern in row["patterns"]), str(row.get("colour", PALETTE[at % len(PALETTE)]))
+            )
+            for at, row in enumerate(rows)
+        )
+    except (tomllib.TOMLDecodeError, KeyError, TypeError, AttributeError) as problem:
+        raise InputError(f"This is no list of layers ({problem}).", "See docs/formats.md for an example.") from None
+    return found

@@ -1,0 +1,160 @@
+"""Graph, timeline, the sentence and its history, with real keys and clicks."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import xml.etree.ElementTree as ET
+
+import pytest
+from conftest import ricerca
+from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtTest import QTest
+from test_window import (  # noqa: F401 - fixtures
+    no_qt_warnings,
+    number_of,
+    open_window,
+    settings,
+    study,
+)
+
+from ricerca.engine.reading import parse
+from ricerca.study.store import Study
+
+
+@pytest.fixture
+def window(open_window, study, tmp_path):  # noqa: F811
+    own = tmp_path / "job.ricerca"
+    shutil.copy(study, own)
+    return open_window(own)
+
+
+def settle(qtbot, window):
+    qtbot.waitUntil(lambda: not window.workers.busy, timeout=20_000)
+
+
+def names(window):
+    loaded = window.state.view.loaded
+    return {loaded.profile.functions.name[n] for n in loaded.profile.function.tolist()}
+
+
+def test_the_first_look_is_charged_to_my_code_and_one_key_switches(qtbot, window):
+    assert window.reading.charge_button.text() == "charged to my code"
+    assert "sleep" not in names(window)
+    before = window.state.view.loaded.profile.total_ns
+    QTest.keyClick(window, Qt.Key.Key_G, Qt.KeyboardModifier.ControlModifier)
+    settle(qtbot, window)
+    assert window.reading.charge_button.text() == "where it runs"
+    assert {"sleep", "sorted"} <= names(window)
+    assert window.state.view.loaded.profile.total_ns == before
+
+
+def test_clauses_enter_by_key_and_leave_by_click_and_history_goes_both_ways(qtbot, window):
+    window.state.take_in_hand(number_of(window, "inner"))
+    QTest.keyClick(window, Qt.Key.Key_I, Qt.KeyboardModifier.ControlModifier)
+    settle(qtbot, window)
+    assert [chip.text() for chip in window.reading._chips] == ["inside inner ×"]
+    assert "work" not in names(window)
+    inside = window.state.view.loaded.profile.total_ns
+    QTest.mouseClick(window.reading._chips[0], Qt.MouseButton.LeftButton)
+    settle(qtbot, window)
+    assert "work" in names(window)
+    assert window.state.view.loaded.profile.total_ns > inside
+    QTest.mouseClick(window.reading.back, Qt.MouseButton.LeftButton)
+    settle(qtbot, window)
+    assert window.state.reading.inside == ("inner",)
+    window.state.forward()
+    settle(qtbot, window)
+    assert window.state.reading.inside == ()
+
+
+def test_a_page_shows_the_figures_that_the_command_line_gives_for_the_same_sentence(qtbot, window):
+    for sentence in ("inside work; by module", "on-CPU time; charged to my code", "without inner; imports folded"):
+        window.state.set_reading(parse(sentence))
+        settle(qtbot, window)
+        facts = json.loads(ricerca("rank", window.state.path, "--reading", window.state.reading.text, "--json").stdout)
+        figures, table = window.state.view.loaded.figures, window.state.view.loaded.profile.functions
+        assert facts["total_ns"] == window.state.view.loaded.profile.total_ns
+        for row in facts["functions"]:
+            number = next(n for n, key in enumerate(zip(table.module, table.name, table.first_line, strict=True))
+                          if key == (row["module"], row["function"], row["line"]))  # fmt: skip
+            assert (row["calls"], row["self_ns"], row["inclusive_ns"]) == (
+                figures.calls[number], figures.self_ns[number], figures.inclusive_ns[number])  # fmt: skip
+
+
+def test_a_reading_kept_under_a_name_is_there_after_opening_again(qtbot, window):
+    window.state.set_reading(parse("inside work"))
+    settle(qtbot, window)
+    window.state.keep_reading("the work")
+    settle(qtbot, window)
+    assert window.state.kept_readings == {"the work": "inside work"}
+    with Study.open(window.state.path) as kept:
+        assert kept.readings() == {"the work": "inside work"}
+
+
+def test_the_graph_walks_folds_and_is_saved_in_five_formats(qtbot, window, tmp_path):
+    window.state.set_reading(parse("everything"))
+    window.show_page(3)
+    settle(qtbot, window)
+    page = window.graph
+    shown = {node.name for node in page._drawn.graph.nodes}
+    assert {"work", "inner", "sorted", "<module>"} <= shown
+    window.state.take_in_hand(number_of(window, "work"))
+    QTest.keyClick(page.view, Qt.Key.Key_Right)
+    assert window.state.in_hand == number_of(window, "inner")
+    QTest.keyClick(page.view, Qt.Key.Key_Left)
+    assert window.state.in_hand == number_of(window, "work")
+    for ending in ("svg", "pdf", "png", "dot", "graphml"):
+        page.save(tmp_path / f"calls.{ending}")
+        assert (tmp_path / f"calls.{ending}").stat().st_size > 500
+    root = ET.parse(tmp_path / "calls.graphml").getroot()
+    assert len(root.findall(".//{*}node")) == len(page._drawn.graph.nodes)
+    QTest.keyClick(page.view, Qt.Key.Key_Return)
+    settle(qtbot, window)
+    folded = next(node for node in page._drawn.graph.nodes if node.folded)
+    assert folded.name == "__main__"
+    assert "work" not in {node.name for node in page._drawn.graph.nodes}
+    page.fold(page._drawn.graph.nodes.index(folded))
+    settle(qtbot, window)
+    page.slider.setValue(5)
+    settle(qtbot, window)
+    assert len(page._drawn.graph.nodes) == 5
+    assert "hidden" in page.summary.text()
+
+
+def test_a_dragged_stretch_of_the_timeline_enters_the_sentence(qtbot, window):
+    window.show_page(4)
+    settle(qtbot, window)
+    staves = window.timeline.staves
+    field = staves._field()
+    whole = window.state.view.loaded.profile.total_calls
+    start, end = (QPoint(int(field.left() + field.width() * share), int(field.top()) + 30) for share in (0.1, 0.6))
+    QTest.mousePress(staves, Qt.MouseButton.LeftButton, pos=start)
+    QTest.mouseMove(staves, end)
+    QTest.mouseRelease(staves, Qt.MouseButton.LeftButton, pos=end)
+    settle(qtbot, window)
+    first, last = window.state.reading.stretch
+    assert 0 < first < last
+    assert 0 < window.state.view.loaded.profile.total_calls < whole
+    assert any(chip.text().startswith("from ") for chip in window.reading._chips)
+    QTest.mouseClick(window.timeline.whole, Qt.MouseButton.LeftButton)
+    settle(qtbot, window)
+    assert window.state.view.loaded.profile.total_calls == whole
+
+
+def test_what_if_is_answered_and_noted(qtbot, window):
+    window.state.take_in_hand(number_of(window, "inner"))
+    what_if = window.dossier.what_if
+    what_if.factor.setValue(10)
+    assert what_if.words().startswith("Expected: with inner 10× as fast, the run takes ")
+    QTest.mouseClick(what_if.note, Qt.MouseButton.LeftButton)
+    settle(qtbot, window)
+    with Study.open(window.state.path) as kept:
+        assert "Expected: with inner 10×" in kept.round(window.state.number).note
+
+
+def test_the_page_of_keys_comes_and_goes(window):
+    QTest.keyClick(window, Qt.Key.Key_F1)
+    assert window._keys.isVisible()
+    QTest.keyClick(window._keys, Qt.Key.Key_Escape)
+    assert not window._keys.isVisible()

@@ -1,0 +1,250 @@
+"""The reading: laws for every clause and their combinations, and figures worked out by hand."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from ricerca.engine.graph import call_graph, lay_out
+from ricerca.engine.graph_text import to_dot, to_graphml
+from ricerca.engine.levels import LEVELS
+from ricerca.engine.neighbours import edges
+from ricerca.engine.profile import build_profile
+from ricerca.engine.ranking import function_figures
+from ricerca.engine.reading import ALL_OTHERS, CLOCKS, EVERYTHING, Reading, parse, read
+from ricerca.engine.reducing import merged
+from ricerca.engine.slices import growth
+from ricerca.engine.timeline import timeline
+from ricerca.engine.tree import children, roots
+from ricerca.errors import InputError
+
+from .trees import runs, tables_of
+
+law = settings(max_examples=120, deadline=None)
+LAYERS = ("mine", "mine", "packages", "builtins", "mine", "standard library", "packages")
+NAMES = [f"f{n}" for n in range(1, 7)]
+
+
+@st.composite
+def profiles(draw):
+    """A run with layers, waiting and four slices."""
+    tables = draw(runs())
+    count = len(tables.parent)
+    rows = [(context, number) for context in range(1, count) for number in range(4)]
+    times = np.asarray([draw(st.integers(0, 10**6)) for _ in rows], np.int64)
+    calls = np.asarray([draw(st.integers(0, 9)) for _ in rows], np.int64)
+    context = np.asarray([row[0] for row in rows], np.int64)
+    waiting = times // draw(st.integers(2, 9))
+    totals = {"self_ns": times, "brief_ns": times * 0, "waiting_ns": waiting, "calls": calls}
+    tables = replace(
+        tables,
+        slice_context=context, slice_number=np.asarray([row[1] for row in rows], np.int64), slice_calls=calls,
+        slice_self_ns=times, slice_waiting_ns=waiting,
+        **{name: np.bincount(context, values, count).astype(np.int64) if len(rows) else np.zeros(count, np.int64)
+           for name, values in totals.items()},
+    )  # fmt: skip
+    return build_profile(tables, LAYERS)
+
+
+def readings(**fixed):
+    names = st.lists(st.sampled_from(NAMES), max_size=1).map(tuple)
+    charged = st.lists(st.sampled_from([ALL_OTHERS, "packages", *NAMES]), max_size=2, unique=True).map(tuple)
+    parts = {"clock": st.sampled_from(CLOCKS), "raw": st.booleans(), "inside": names, "without": names, "charged": charged, "level": st.sampled_from(LEVELS),
+                 "stretch": st.none() | st.tuples(st.integers(0, 2), st.integers(2, 4)), "machinery": st.booleans()}  # fmt: skip
+    return st.builds(Reading, **{**parts, **{name: st.just(value) for name, value in fixed.items()}})
+
+
+def check(profile):
+    """What holds for every profile, read or not."""
+    count = len(profile)
+    assert (profile.parent < np.arange(count)).all()
+    inner = np.flatnonzero(profile.parent >= 0)
+    assert (profile.end[inner] <= profile.end[profile.parent[inner]]).all()
+    assert (profile.depth[inner] == profile.depth[profile.parent[inner]] + 1).all()
+    figures = function_figures(profile)
+    assert figures.self_ns.sum() == profile.total_ns
+    assert (figures.self_ns >= 0).all()
+    assert (figures.inclusive_ns <= profile.total_ns).all()
+    assert profile.inclusive_ns[profile.parent < 0].sum() == profile.total_ns
+    found = edges(profile)
+    called = np.bincount(found.callee, found.calls, len(profile.functions)) if len(found) else np.zeros(len(profile.functions))
+    assert (called == figures.calls - profile.overflow_calls - np.bincount(profile.function[profile.parent < 0],
+            profile.calls[profile.parent < 0], len(profile.functions))).all()  # fmt: skip
+
+
+@law
+@given(profiles(), readings())
+def test_every_reading_gives_a_profile_that_keeps_the_laws(profile, reading):
+    found = read(profile, reading)
+    check(found)
+    together = merged(found)
+    check(together)
+    assert together.total_ns == found.total_ns
+    assert function_figures(together).inclusive_ns.tolist() == function_figures(found).inclusive_ns.tolist()
+
+
+@law
+@given(profiles(), readings(inside=(), without=(), stretch=None, clock="wall", raw=False))
+def test_charging_folding_and_levels_move_time_but_never_create_or_lose_it(profile, reading):
+    assert read(profile, reading).total_ns == profile.total_ns
+
+
+@law
+@given(profiles(), st.sampled_from(NAMES), readings(inside=(), without=(), charged=(), level="function"))
+def test_inside_and_without_make_the_whole(profile, name, rest):
+    inside, without = read(profile, replace(rest, inside=(name,))), read(profile, replace(rest, without=(name,)))
+    whole = read(profile, rest)
+    assert inside.total_ns + without.total_ns == whole.total_ns
+    assert inside.calls.sum() + without.calls.sum() == whole.calls.sum()
+    function = profile.functions.name.index(name) if name in profile.functions.name else -1
+    assert not (without.function == function).any()
+
+
+@law
+@given(profiles(), readings(clock="wall", raw=True, stretch=None))
+def test_on_cpu_and_waiting_make_the_wall(profile, reading):
+    parts = [read(profile, replace(reading, clock=clock)).total_ns for clock in ("on-CPU", "waiting")]
+    assert sum(parts) == read(profile, reading).total_ns
+
+
+@law
+@given(profiles(), st.integers(0, 4), readings(raw=True, clock="wall", stretch=None, level="function", charged=()))
+def test_stretches_add_up(profile, at, reading):
+    parts = [read(profile, replace(reading, stretch=part)) for part in ((0, at), (at, 4))]
+    whole = read(profile, reading)
+    assert sum(part.calls.sum() for part in parts) == whole.calls.sum()
+    assert sum(part.total_ns for part in parts) == whole.total_ns
+
+
+@law
+@given(readings())
+def test_a_reading_is_what_its_sentence_says(reading):
+    assert parse(reading.text) == reading
+    assert parse("everything") == EVERYTHING
+
+
+def test_a_sentence_that_is_not_understood_says_which_part():
+    with pytest.raises(InputError, match="by colour"):
+        parse("on-CPU time; by colour")
+
+
+# main calls a, b, c; each calls the wrapper, which calls the real one.
+WRAPPED = tables_of(
+    [-1, 0, 1, 1, 1, 2, 3, 4, 5, 6, 7], [0, 1, 2, 3, 4, 5, 5, 5, 6, 6, 6], [0, 10, 1, 2, 3, 40, 50, 60, 100, 200, 300],
+    [0, 1, 1, 1, 1, 4, 5, 6, 4, 5, 6], [0, 0, 11, 12, 13, 21, 31, 41, 7, 7, 7], ["start", "main", "a", "b", "c", "checked", "real"],
+)  # fmt: skip
+
+
+def test_a_wrapper_charged_to_its_three_places_of_application():
+    found = read(build_profile(WRAPPED), parse("charging checked"))
+    figures = function_figures(found)
+    names = found.functions.name
+    own = dict(zip(names, figures.self_ns.tolist(), strict=True))
+    assert own == {"start": 0, "main": 10, "a": 41, "b": 52, "c": 63, "checked": 0, "real": 600}
+    lines = {(names[c], names[f], int(line)): int(n) for c, f, line, n in
+             zip(*(getattr(edges(found), part) for part in ("caller", "callee", "line", "calls")), strict=True) if c >= 0}  # fmt: skip
+    assert lines[("a", "real", 21)] == 4
+    assert lines[("b", "real", 31)] == 5
+    assert lines[("c", "real", 41)] == 6
+
+
+def test_a_library_used_by_two_functions_of_mine_forty_to_sixty():
+    tables = tables_of(
+        [-1, 0, 1, 1, 2, 3, 4, 5],
+        [0, 1, 2, 3, 4, 4, 5, 5],
+        [0, 0, 0, 0, 30, 50, 10, 10],
+        names=["start", "main", "fit", "draw", "solve", "dot"],
+    )
+    profile = build_profile(tables, ("mine", "mine", "mine", "mine", "packages", "builtins"))
+    found = read(profile, parse("charged to my code"))
+    own = dict(zip(found.functions.name, function_figures(found).self_ns.tolist(), strict=True))
+    assert (own["fit"], own["draw"], own["solve"], own["dot"]) == (40, 60, 0, 0)
+    assert found.total_ns == 100
+
+
+def test_a_cycle_of_three_entered_from_two_places():
+    # main → a → b → c → a …; other → b → c
+    tables = tables_of(
+        [-1, 0, 1, 2, 3, 4, 1, 6, 7, 0], [0, 1, 2, 3, 4, 2, 5, 3, 4, 6], [0, 5, 10, 20, 30, 40, 7, 50, 60, 9], [0, 1, 2, 3, 4, 5, 1, 6, 7, 1],
+        names=["start", "main", "a", "b", "c", "other", "lone"],
+    )  # fmt: skip
+    graph = call_graph(build_profile(tables))
+    (cycle,) = graph.cycles
+    assert sorted(graph.nodes[at].name for at in cycle.members) == ["a", "b", "c"]
+    assert cycle.inclusive_ns == (10 + 20 + 30 + 40) + (50 + 60)
+    assert cycle.entries == 2 + 6
+    assert cycle.inner_calls == 3 + 4 + 5 + 7
+    assert all(node.cycle == (0 if node.name in "abc" else -1) for node in graph.nodes)
+    places = lay_out(graph)
+    assert places.column[[node.name for node in graph.nodes].index("main")] == 0
+    assert to_dot(graph).count("->") == len(graph.ribbons)
+    assert to_graphml(graph).count("<edge ") == len(graph.ribbons)
+
+
+def test_inside_a_chain_takes_part_of_a_functions_calls():
+    tables = tables_of(
+        [-1, 0, 1, 1, 2, 3], [0, 1, 2, 3, 4, 4], [0, 1, 2, 3, 40, 60], [0, 1, 1, 1, 400, 600], names=["start", "main", "a", "b", "f"]
+    )
+    profile = build_profile(tables)
+    for sentence, calls, self_ns in (("inside a", 400, 40), ("inside b > f", 600, 60), ("without a", 600, 60), ("inside f", 1000, 100)):
+        found = read(profile, parse(sentence))
+        figures, function = function_figures(found), found.functions.name.index("f")
+        assert (figures.calls[function], figures.self_ns[function]) == (calls, self_ns)
+    assert read(profile, parse("inside nothing")).total_ns == 0
+
+
+def test_levels_put_methods_and_modules_together():
+    tables = replace(
+        tables_of([-1, 0, 1, 2, 3], [0, 1, 2, 3, 4], names=["start", "main", "K.first", "K.second", "helper"]),
+        function_module=("", "app.core", "app.core", "app.core", "app.tools"),
+    )
+    profile = build_profile(tables)
+    by_class = function_figures(found := read(profile, parse("by class")))
+    assert by_class.calls[found.functions.name.index("K")] == 1  # second is called from within
+    assert by_class.self_ns[found.functions.name.index("K")] == 20
+    found = read(profile, parse("by module"))
+    assert [int(function_figures(found).self_ns[found.functions.name.index(name)]) for name in ("app.core", "app.tools")] == [30, 10]
+    found = read(profile, parse("by package"))
+    assert int(function_figures(found).inclusive_ns[found.functions.name.index("app")]) == 40
+
+
+def test_the_tree_of_a_reading_has_no_twins():
+    tables = tables_of(
+        [-1, 0, 1, 1, 2, 3], [0, 1, 2, 3, 4, 4], [0, 1, 2, 3, 40, 60], lines=[0, 0, 5, 5, 7, 8], names=["start", "main", "w", "v", "f"]
+    )
+    found = merged(read(build_profile(tables), parse("charging w; charging v")))
+    (main,) = roots(found)
+    (only,) = children(found, int(main))
+    assert (found.functions.name[found.function[only]], int(found.self_ns[only]), int(found.calls[only])) == ("f", 100, 2)
+
+
+def test_growth_tells_what_rises_from_what_stays():
+    tables = tables_of([-1, 0, 0], [0, 1, 2], [0, 2000, 2000], names=["start", "rising", "steady"])
+    number = np.tile(np.arange(20), 2)
+    tables = replace(
+        tables,
+        slice_context=np.repeat([1, 2], 20), slice_number=number, slice_calls=np.full(40, 10),
+        slice_self_ns=np.concatenate((np.arange(20) * 10 + 5, np.full(20, 100))), slice_waiting_ns=np.zeros(40, np.int64),
+    )  # fmt: skip
+    profile = build_profile(tables)
+    assert growth(profile, 1).rises
+    assert not growth(profile, 2).rises
+    assert growth(profile, 0) is None
+
+
+def test_the_timeline_finds_where_the_mix_of_functions_changes():
+    tables = tables_of([-1, 0, 0], [0, 1, 2], [0, 6000, 6000], names=["start", "early", "late"])
+    tables = replace(
+        tables,
+        slice_context=np.repeat([1, 2], 60), slice_number=np.arange(120), slice_calls=np.ones(120, np.int64),
+        slice_self_ns=np.full(120, 100), slice_waiting_ns=np.zeros(120, np.int64), facts=replace(tables.facts, slice_ns=100.0),
+        span_context=np.asarray([1, 2]), span_start_ns=np.asarray([0, 6000]), span_end_ns=np.asarray([6000, 12000]),
+    )  # fmt: skip
+    line = timeline(build_profile(tables))
+    assert [abs(at - 60) <= 2 for at in line.phases] == [True]
+    assert line.staves[0].density.sum() == 12000
+    assert line.staves[0].spans == ((1, 0, 6000, 0), (2, 6000, 12000, 0))

@@ -120,11 +120,13 @@ class Lanes(QGraphicsItem):
         painter.setPen(pen)
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawRoundedRect(room.adjusted(-12, -6, 12, 6), 14, 14)
-        painter.setPen(QColor(colours.soft))
         painter.setFont(theme.font(theme.SMALL_PX))
         cycle = self._drawn.graph.cycles[number]
-        said = f"cycle: entered {count_text(cycle.entries)}, {count_text(cycle.inner_calls)} calls inside, {time_text(cycle.inclusive_ns)}"
-        painter.drawText(room.adjusted(-10, 0, 10, 20), Qt.AlignmentFlag.AlignBottom | Qt.AlignmentFlag.AlignLeft, said)
+        said = f"cycle: {count_text(cycle.entries)} in, {count_text(cycle.inner_calls)} round, {time_text(cycle.inclusive_ns)}"
+        label = QRectF(room.left() + 2, room.top() - 14, theme.metrics(theme.SMALL_PX).horizontalAdvance(said) + 8, 15)
+        painter.fillRect(label, QColor(colours.paper))
+        painter.setPen(QColor(colours.soft))
+        painter.drawText(label, Qt.AlignmentFlag.AlignCenter, said)
 
     def _ribbon(self, painter: QPainter, row: int, hand: int) -> None:
         drawn, colours = self._drawn, theme.now()
@@ -203,14 +205,17 @@ class Pill(QGraphicsItem):
             painter.setPen(QPen(QColor(colours.accent), 2))
             painter.setBrush(QColor(colours.chosen))
             painter.drawRoundedRect(cell.adjusted(-5, -1, 5, 1), 8, 8)
-        painter.setPen(QColor(colours.ink))
-        font = theme.font(theme.SMALL_PX + 1, bold=one.folded)
-        painter.setFont(font)
         text = f"{one.name} +{len(one.functions)}" if one.folded else one.name
-        room = QRectF(cell.left(), cell.top(), cell.width(), 20)
-        width = int(room.width())
-        elided = theme.metrics(theme.SMALL_PX + 1, bold=one.folded).elidedText(text, Qt.TextElideMode.ElideMiddle, width)
-        painter.drawText(room, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, elided)
+        took, words = time_text(one.inclusive_ns), theme.metrics(theme.SMALL_PX + 1, bold=one.folded)
+        beside = theme.metrics(theme.SMALL_PX).horizontalAdvance(took)
+        elided = words.elidedText(text, Qt.TextElideMode.ElideMiddle, int(cell.width()) - beside - 8)
+        room, left = QRectF(cell.left(), cell.top(), cell.width(), 20), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
+        painter.setPen(QColor(colours.ink))
+        painter.setFont(theme.font(theme.SMALL_PX + 1, bold=one.folded))
+        painter.drawText(room, left, elided)
+        painter.setPen(QColor(colours.soft))
+        painter.setFont(theme.font(theme.SMALL_PX))
+        painter.drawText(room.adjusted(words.horizontalAdvance(elided) + 7, 0, 0, 0), left, took)
         shape = QPainterPath()
         shape.addRoundedRect(pill, PILL_PX / 2, PILL_PX / 2)
         painter.fillPath(shape, colours.called(one.layer))
@@ -219,13 +224,6 @@ class Pill(QGraphicsItem):
         own = pill.width() * one.self_ns / max(one.inclusive_ns, 1)
         painter.fillRect(QRectF(pill.left(), pill.top(), own, pill.height()), colours.own(one.layer))
         painter.restore()
-        painter.setPen(QColor(colours.soft))
-        painter.setFont(theme.font(theme.SMALL_PX))
-        base = self._drawn.view.base_times(one.functions[0]) if len(one.functions) == 1 else None
-        right = max(pill.width(), CELL_PX * min((base[1] if base else 0) / max(self._drawn.graph.total_ns, 1), 1.0))
-        beside = QRectF(pill.left() + right + 5, pill.top(), 60, pill.height())
-        if beside.right() <= cell.right() + 8:
-            painter.drawText(beside, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, time_text(one.inclusive_ns))
         self._paint_change(painter, pill, one.functions, one.inclusive_ns)
 
     def _paint_change(self, painter: QPainter, pill: QRectF, functions: tuple[int, ...], inclusive_ns: int) -> None:
@@ -331,7 +329,7 @@ class GraphPage(QWidget):
         self.slider = QSlider(Qt.Orientation.Horizontal)
         self.slider.setRange(5, MOST_NODES)
         self.slider.setValue(DEFAULT_NODES)
-        self.slider.setFixedWidth(160)
+        self.slider.setFixedWidth(120)
         self.slider.setAccessibleName("Most nodes shown")
         self.slider.setToolTip("How many nodes are shown at most.")
         self.slider.valueChanged.connect(self._refresh)
@@ -349,12 +347,10 @@ class GraphPage(QWidget):
         head = QHBoxLayout()
         head.setContentsMargins(16, 8, 16, 4)
         head.setSpacing(12)
-        few = QLabel("fewer")
-        many = QLabel("more nodes")
-        for label in (few, many):
-            label.setObjectName("soft")
-        for part in (few, self.slider, many):
-            head.addWidget(part)
+        label = QLabel("nodes")
+        label.setObjectName("soft")
+        head.addWidget(label)
+        head.addWidget(self.slider)
         head.addWidget(self.summary, 1)
         head.addWidget(fit)
         head.addWidget(save)

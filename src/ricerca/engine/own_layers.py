@@ -90,12 +90,10 @@ def from_toml(text: str) -> tuple[OwnLayer, ...]:
     """
     try:
         rows = tomllib.loads(text).get("layer", [])
-        found = tuple(
-            OwnLayer(
-                str(row["name"]), tuple(str(pattern) for pattern in row["patterns"]), str(row.get("colour", PALETTE[at % len(PALETTE)]))
-            )
-            for at, row in enumerate(rows)
-        )
+        found = []
+        for at, row in enumerate(rows):
+            colour = str(row.get("colour", PALETTE[at % len(PALETTE)]))
+            found.append(OwnLayer(str(row["name"]), tuple(str(pattern) for pattern in row["patterns"]), colour))
     except (tomllib.TOMLDecodeError, KeyError, TypeError, AttributeError) as problem:
         raise InputError(f"This is no list of layers ({problem}).", "See docs/formats.md for an example.") from None
-    return found
+    return tuple(found)

@@ -18,6 +18,7 @@ from PyQt6.QtWidgets import QApplication
 from ricerca.desk import theme
 from ricerca.desk.application import make_application
 from ricerca.desk.window import Window
+from ricerca.engine.reading import parse
 
 SIZE = (1280, 800)
 
@@ -78,6 +79,16 @@ def _round_of_views(app: QApplication, settings: QSettings, study: Path, folder:
     window.show_page(2)
     settle(window)
     shot(window, "call-tree")
+    window.show_page(3)
+    settle(window)
+    shot(window, "graph")
+    if not suffix:
+        window.state.set_reading(parse("imports folded"))
+        window.show_page(4)
+        settle(window)
+        shot(window, "timeline")
+        window.state.back()
+        settle(window)
     if not suffix:
         window.state.read(1, None)
         settle(window)

@@ -162,6 +162,8 @@ def _sheet(t: Theme) -> str:
     QMenu {{ background: {t.raised}; border: 1px solid {t.rule}; padding: 4px; }}
     QMenu::item {{ padding: 6px 20px; }}
     QMenu::item:selected {{ background: {t.chosen}; color: {t.ink}; }}
+    QCheckBox::indicator {{ width: 13px; height: 13px; border: 1px solid {t.soft}; border-radius: 3px; background: {t.raised}; }}
+    QCheckBox::indicator:checked {{ background: {t.accent}; border: 1px solid {t.accent}; }}
     QLabel#soft {{ color: {t.soft}; font-size: {SMALL_PX}px; }}
     QLabel#heading {{ color: {t.soft}; font-size: {SMALL_PX}px; font-weight: 600; }}
     QFrame#panel {{ background: {t.panel}; border: none; }}

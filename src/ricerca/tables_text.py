@@ -60,6 +60,8 @@ def _headline(loaded: Loaded) -> str:
     if loaded.plain_ns:
         parts.append(f"{time_text(loaded.plain_ns)} plain ({plural(len(one.plain_ns), 'run')})")
     parts.append(f"{count_text(profile.total_calls)} calls")
+    if profile.facts.hook == "python":
+        parts.append("by the slower recorder in Python")
     if not loaded.run.complete:
         parts.append(f"not complete: {loaded.run.ended}" + (", a limit was reached" if profile.cut else ""))
     return escape(" · ".join(parts))
@@ -76,7 +78,7 @@ def show_functions(loaded: Loaded, by: str, top: int) -> None:
     for number, row in enumerate(rows, 1):
         table.add_row(
             str(number), _name(row, console), _where(row["file"], row["line"], row["module"]),
-            _bar(row["self_ns"], row["inclusive_ns"], longest), time_text(row["self_ns"]),
+            _bar(row["self_ns"], row["inclusive_ns"], longest), ("≈ " if row["uncertain"] else "") + time_text(row["self_ns"]),
             share_text(row["self_ns"] / total), time_text(row["inclusive_ns"]), count_text(row["calls"]),
         )  # fmt: skip
     console.print(table)

@@ -158,3 +158,19 @@ def test_the_page_of_keys_comes_and_goes(window):
     assert window._keys.isVisible()
     QTest.keyClick(window._keys, Qt.Key.Key_Escape)
     assert not window._keys.isVisible()
+
+
+def test_several_functions_are_summed_up(qtbot, window):
+    table = window.functions.table
+    window.show_page(0)
+    window.state.take_in_hand(int(table.model.rows[0]))
+    for row in (1, 2):
+        QTest.mouseClick(table.view.viewport(), Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ControlModifier,
+                         table.view.visualRect(table.model.index(row, 1)).center())  # fmt: skip
+    rows = [int(row) for row in table.model.rows[:3]]
+    assert sorted(table.selected_rows()) == sorted(rows)
+    assert table.summary.text().startswith("3 functions together")
+    QTest.mouseClick(table.view.viewport(), Qt.MouseButton.LeftButton, pos=table.view.visualRect(table.model.index(1, 1)).center())
+    assert table.selected_rows() == rows[1:2]
+    assert window.state.in_hand == rows[1]
+    assert "together" not in table.summary.text()

@@ -23,6 +23,8 @@ from ricerca.errors import RicercaError
 from ricerca.study.store import Study
 from ricerca.wording import count_text, factor_text, plural, share_text, time_text
 
+LEAST_UNCERTAIN = 0.01
+
 
 class Dossier(QFrame):
     """Follows the function in hand."""
@@ -145,7 +147,7 @@ def sentence(view: View, function: int) -> str:
     resumes = int(figures.resumes[function])
     if resumes:
         said += f" Its body was gone on with {plural(resumes, 'time')}."
-    if figures.uncertain[function] and not loaded.round.plain_ns:
+    if figures.uncertain[function] and own / total >= LEAST_UNCERTAIN:
         said += " Uncertain: more than half of what was measured here was the recorder's own cost."
     grown = growth(loaded.profile, function)
     if grown is not None and grown.rises:

@@ -226,6 +226,8 @@ class FigureTable(QWidget):
 
     chosen = pyqtSignal(int)
     opened = pyqtSignal(int)
+    gathered = pyqtSignal(list)
+    """The engine rows that are selected together."""
 
     def __init__(self, name: str, settings: QSettings, default_order: str, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -266,7 +268,7 @@ class FigureTable(QWidget):
         view.setItemDelegate(FigureDelegate(view))
         view.setShowGrid(False)
         view.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        view.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        view.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         view.setHorizontalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
         view.setTabKeyNavigation(False)
         view.verticalHeader().hide()
@@ -279,6 +281,7 @@ class FigureTable(QWidget):
         header.sectionClicked.connect(self._on_head)
         header.sectionResized.connect(self._keep_width)
         view.selectionModel().currentRowChanged.connect(self._on_current)
+        view.selectionModel().selectionChanged.connect(lambda _now, _before: self.gathered.emit(self.selected_rows()))
         view.doubleClicked.connect(lambda index: self.opened.emit(int(self.model.rows[index.row()])))
 
     def show_rows(self, columns: list[Column], rows: np.ndarray, words: list[str]) -> None:
@@ -321,9 +324,18 @@ class FigureTable(QWidget):
             self._wanted = int(self.model.rows[index.row()])
             self.chosen.emit(self._wanted)
 
+    def selected_rows(self) -> list[int]:
+        """The engine rows that are selected."""
+        return [
+            int(self.model.rows[index.row()]) for index in self.view.selectionModel().selectedRows() if index.row() < len(self.model.rows)
+        ]
+
     def select(self, row: int) -> None:
-        """Mark an engine row without telling anyone, and bring it into sight."""
+        """Mark an engine row without telling anyone, and bring it into sight; several that were selected with it stay so."""
         self._wanted = row
+        together = self.selected_rows()
+        if len(together) > 1 and row in together:
+            return
         found = np.flatnonzero(self.model.rows == row)
         selection = self.view.selectionModel()
         before = self.view.currentIndex().row()

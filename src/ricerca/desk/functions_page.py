@@ -7,7 +7,7 @@ from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from ricerca.desk.figure_table import Bar, Column, FigureTable
 from ricerca.desk.state import DeskState, View
-from ricerca.engine.ranking import running_share
+from ricerca.engine.ranking import if_faster, running_share
 from ricerca.wording import count_text, plural, share_text, time_text
 
 
@@ -27,6 +27,8 @@ class FunctionsPage(QWidget):
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addWidget(self.table)
         self.table.chosen.connect(state.take_in_hand)
+        self.table.gathered.connect(self._sum_up)
+        self._summary = ""
         state.view_changed.connect(self._fill)
         state.hand_changed.connect(lambda: self.table.select(state.in_hand))
 
@@ -47,7 +49,21 @@ class FunctionsPage(QWidget):
         self.table.show_rows(_columns(view), rows, words)
         order = np.sort(figures.self_ns[rows])[::-1]
         three = running_share(order, loaded.profile.total_ns)[2] if len(order) > 2 else 1.0
-        self.table.summary.setText(f"{plural(len(rows), 'function')}; the first three by self time are {share_text(float(three))}")
+        self._summary = f"{plural(len(rows), 'function')}; the first three by self time are {share_text(float(three))}"
+        self.table.summary.setText(self._summary)
+
+    def _sum_up(self, rows: list[int]) -> None:
+        """What the selected functions take together, and what the run would take without half of it."""
+        view = self._state.view
+        if view is None or len(rows) < 2:
+            self.table.summary.setText(self._summary)
+            return
+        loaded = view.loaded
+        own, calls = int(loaded.figures.self_ns[rows].sum()), int(loaded.figures.calls[rows].sum())
+        share = own / max(loaded.profile.total_ns, 1)
+        whole = time_text(loaded.best_total_ns / if_faster(share, 2))
+        said = f"{plural(len(rows), 'function')} together: {time_text(own)} of their own, {share_text(share)}, {plural(calls, 'call')}"
+        self.table.summary.setText(f"{said}; twice as fast, the run takes {whole}")
 
 
 def _columns(view: View) -> list[Column]:
@@ -86,6 +102,9 @@ def _columns(view: View) -> list[Column]:
         said += f" {time_text(cost)} of recorder's cost has been deducted."
         return said + (" That is more than half, so this figure is uncertain." if figures.uncertain[n] else "")
 
+    def write_self(n: int) -> str:
+        return ("≈ " if figures.uncertain[n] else "") + time_text(figures.self_ns[n])
+
     columns = [
         Column("rank", "", 36),
         Column("what", "function", 160, lambda n: functions.name[n], functions.name,
@@ -94,7 +113,7 @@ def _columns(view: View) -> list[Column]:
                under=lambda n: place_text(functions.file[n], int(functions.first_line[n]), functions.module[n]),
                left=True, rising=True),
         Column("bar", "time", 112, explain=say_bar, bar=bar, order=figures.inclusive_ns),
-        Column("self", "self", 74, lambda n: time_text(figures.self_ns[n]), figures.self_ns, say_self),
+        Column("self", "self", 74, write_self, figures.self_ns, say_self),
     ]  # fmt: skip
     if view.comparison:
         columns.append(

@@ -413,7 +413,8 @@ class Window(QMainWindow):
             parts.append(plural(len(loaded.round.plain_ns), "plain run") + (f", ±{share_text(wide)}" if wide is not None else ""))
         else:
             parts.append("no plain runs: how long it truly takes was not measured")
-        parts.append(f"Python {loaded.profile.facts.python}")
+        slower = ", by the slower recorder in Python" if loaded.profile.facts.hook == "python" else ""
+        parts.append(f"Python {loaded.profile.facts.python}{slower}")
         if not loaded.run.complete:
             parts.append(f"NOT COMPLETE: {loaded.run.ended}" + (", a limit was reached" if loaded.profile.cut else ""))
         return " · ".join(parts)

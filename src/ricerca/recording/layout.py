@@ -125,7 +125,7 @@ CONTEXTS = np.dtype(
         ("waiting_ticks", "<u8"),
         ("thread", "<u4"),
         ("hint", "<u4"),
-        ("brief_ticks", "<u8"),
+        ("long_ticks", "<u8"),
     ]
 )
 

@@ -114,7 +114,7 @@ def take(recording: Recording) -> RunTables:
         calls=contexts["calls"].astype(np.int64),
         resumes=contexts["resumes"].astype(np.int64),
         self_ns=_to_ns(self_ticks[1:], rate),
-        brief_ns=_to_ns(contexts["brief_ticks"], rate),
+        brief_ns=_to_ns(np.maximum(contexts["self_ticks"].astype(np.int64) - contexts["long_ticks"].astype(np.int64), 0), rate),
         waiting_ns=_to_ns(contexts["waiting_ticks"], rate),
         thread=contexts["thread"].astype(np.int32) - 1,
         thread_name=_thread_names(recording),

@@ -286,7 +286,7 @@ static void zero_counts(arena *self)
 {
     for (uint64_t i = 1; i < self->tables[TABLE_CONTEXTS].count; i++) {
         context_record *record = &self->contexts[i];
-        record->calls = record->resumes = record->self_ticks = record->waiting_ticks = record->brief_ticks = 0;
+        record->calls = record->resumes = record->self_ticks = record->waiting_ticks = record->long_ticks = 0;
         record->hint = record->slice_row = 0;
     }
     for (uint64_t i = 1; i < self->tables[TABLE_FUNCTIONS].count; i++) {

@@ -421,6 +421,7 @@ static void pause_here(recorder *self, stack *thread)
         stack_book(thread, clock_ticks());
     }
     self->store.muted = 1;
+    self->store.slice_end = 0; /* every gap goes the long way now, where it is dropped */
     self->store.head->flags |= FLAG_PAUSED;
 }
 
@@ -434,6 +435,7 @@ static void go_on(recorder *self, stack *thread)
         stack_start_cpu_clock(thread);
     }
     self->store.muted = 0;
+    self->store.slice_end = self->store.slice_first == 0 ? UINT64_MAX : now;
 }
 
 int items_attend(recorder *self, stack *thread)

@@ -136,7 +136,7 @@ typedef struct {
     uint64_t waiting_ticks;
     uint32_t thread;
     uint32_t hint;    /* the child found last; of use to the recorder only */
-    uint64_t brief_ticks; /* the part of self_ticks that came in gaps of a few µs at most */
+    uint64_t long_ticks; /* the part of self_ticks that came in gaps of more than a few µs */
 } context_record;
 
 typedef struct {

@@ -96,25 +96,28 @@ static uint64_t waited(stack *self, uint64_t now, uint64_t gap)
     return waiting <= 0 ? 0 : waiting > (double)gap ? gap : (uint64_t)waiting;
 }
 
-/* A gap that is long, or that ends in another slice than it began in. */
+/* A gap that is long, or that ends in another slice than it began in; or nothing is counted now. */
 void stack_book_long(stack *self, uint64_t last, uint64_t now)
 {
     arena *store = self->store;
     stack_entry *top = &self->entries[self->depth];
     uint64_t gap = now > last ? now - last : 0;
+    int is_long = gap >= store->brief_limit;
+    if (store->muted) {
+        return;
+    }
     uint64_t waiting = gap > store->wait_ticks ? waited(self, now, gap) : 0;
     if (top->line != 0) {
         store->lines[top->line].self_ticks += gap;
         store->lines[top->line].waiting_ticks += waiting;
     }
-    if (gap < store->brief_limit) {
-        store->contexts[top->context].brief_ticks += gap;
-    }
     uint32_t child = waiting > 0 && self->waits_for != NULL ? self->waits_for(self) : 0;
     if (child != 0) {
         arena_book_long(store, child, last, now, waiting, waiting);
+        store->contexts[child].long_ticks += waiting;
         gap -= waiting;
         waiting = 0;
     }
+    store->contexts[top->context].long_ticks += is_long ? gap : 0;
     arena_book_long(store, top->context, last, now, gap, waiting);
 }

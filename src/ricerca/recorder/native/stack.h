@@ -77,18 +77,16 @@ static inline void stack_book(stack *self, uint64_t now)
     uint64_t last = record->last_ticks;
     uint64_t gap = now > last ? now - last : 0;
     record->last_ticks = now;
-    if (__builtin_expect(self->depth == 0 || self->store->muted, 0)) {
+    if (__builtin_expect(self->depth == 0, 0)) {
         return; /* nothing of the program is running */
     }
-    if (__builtin_expect(gap > self->store->wait_ticks || now >= self->store->slice_end, 0)) {
+    if (__builtin_expect(gap >= self->store->brief_limit || now >= self->store->slice_end, 0)) {
         stack_book_long(self, last, now);
         return;
     }
     const stack_entry *top = &self->entries[self->depth];
     arena_touching(self->store, top->context);
-    context_record *context = &self->store->contexts[top->context];
-    context->self_ticks += gap;
-    context->brief_ticks += gap < self->store->brief_limit ? gap : 0;
+    self->store->contexts[top->context].self_ticks += gap;
     if (__builtin_expect(top->line != 0, 0)) {
         self->store->lines[top->line].self_ticks += gap;
     }

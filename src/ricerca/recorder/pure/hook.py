@@ -378,12 +378,13 @@ def _book(stack, now):
         below = (offsets[CONTEXTS] + child * 64) // 8
         u64[below + 4] += waiting
         u64[below + 5] += waiting
+        u64[below + 7] += waiting
         u64[at + 4] += gap - waiting
     else:
         u64[at + 4] += gap
         u64[at + 5] += waiting
-    if gap < BRIEF_NS:
-        u64[at + 7] += gap
+    if gap >= BRIEF_NS:
+        u64[at + 7] += gap - waiting if child else gap
     if top[4]:
         at = (offsets[LINES] + top[4] * 32) // 8
         u64[at + 2] += gap

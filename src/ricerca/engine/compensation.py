@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from functools import partial
 
 import numpy as np
 
@@ -13,9 +12,10 @@ from ricerca.recording.model import RunTables
 
 # The calibrated cost is trusted within these bounds; what plain runs ask for beyond them stays visible.
 LEAST_SCALE, MOST_SCALE = 0.5, 2.0
-STEPS, TRIALS = 24, 33
+STEPS, TRIALS, SPEEDS = 24, 17, 13
 LEAST_SLOWER, MOST_SLOWER = 0.05, 3.0
-SURE_FIXED, SURE_SLOWER, SURE_TOTAL = 0.2, 0.4, 0.02
+SURE_FIXED, SURE_SLOWER, SURE_SPEED, SURE_TOTAL = 0.12, 0.4, 0.25, 0.02
+MOST_SLOWED = 1.8
 MOST_LOOKUPS = 1.5
 BYTECODE = (KIND_PYTHON, KIND_THREAD, KIND_REGION)
 
@@ -112,10 +112,10 @@ def compensate(tables: RunTables, plain_ns: int | None = None) -> tuple[np.ndarr
     if not len(tables.parent):
         return np.zeros(0, np.int64), 1.0
     cost = _Cost(tables.self_ns, np.minimum(tables.brief_ns, tables.self_ns), _entry_costs(tables), _factors(tables), _light(tables))
-    fixed = slower = 1.0
+    fixed = slower = speed = 1.0
     if plain_ns is not None and len(tables.thread_name) == 1:
-        fixed, slower = _fitted(cost, cost.by_function(tables.function, len(tables.function_name)), plain_ns)
-    left = cost.left(fixed, slower)
+        fixed, slower, speed = _fitted(cost, cost.by_function(tables.function, len(tables.function_name)), plain_ns)
+    left = cost.left(fixed, slower) / speed
     roots = tables.parent < 0
     left[roots] = tables.self_ns[roots]
     return np.rint(left).astype(np.int64), round(fixed, 4)
@@ -129,37 +129,48 @@ def _solved(total: Callable[[float], float], wanted: float, low: float, high: fl
     return (low + high) / 2
 
 
-def _fitted(cost: _Cost, quick: _Cost, plain_ns: int) -> tuple[float, float]:
-    """How many times the calibrated cost, and how many times the slowness of bytecode, make the total the plain one.
+def _fitted(cost: _Cost, quick: _Cost, plain_ns: int) -> tuple[float, float, float]:
+    """What makes the total the plain one: times the calibrated cost, times the slowness of bytecode, slowness of all.
 
-    One equation for two unknowns: of all pairs that solve it the least unlikely is taken, calibration
-    being surer of the fixed cost than of bytecode, which differs from loop to loop.
+    One equation for three unknowns: of all that solve it the least unlikely is taken. Calibration is
+    surer of the fixed cost than of bytecode, which differs from loop to loop; and the machine itself
+    may have been slower (recorder and program alike) during the recorded run than during the plain ones.
     """
-    best, least = (1.0, 1.0), np.inf
+    best, least = (1.0, 1.0, 1.0), np.inf
     plain = max(plain_ns, 1)
+    for speed in np.geomspace(1.0, MOST_SLOWED, SPEEDS):
+        for own in np.geomspace(LEAST_SCALE, MOST_SCALE, TRIALS):
+            fixed = own * speed
+            if fixed > MOST_SCALE * 1.0001:
+                break
+            slower = _slower(quick, fixed, plain * speed)
+            missed = float(quick.left(fixed, slower).sum()) / (plain * speed) - 1
+            parts = (np.log(own) / SURE_FIXED, np.log(slower) / SURE_SLOWER, np.log(speed) / SURE_SPEED, missed / SURE_TOTAL)
+            unlikely = sum(part * part for part in parts)
+            if unlikely < least:
+                best, least = (float(fixed), slower, float(speed)), unlikely
+    return _exactly(cost, best, plain)
 
-    def quick_total(fixed: float, slower: float) -> float:
-        return float(quick.left(fixed, slower).sum())
 
-    for fixed in np.geomspace(LEAST_SCALE, MOST_SCALE, TRIALS):
-        slower = 1.0
-        if quick_total(fixed, LEAST_SLOWER) - quick_total(fixed, MOST_SLOWER) > plain / 1000:
-            slower = _solved(partial(quick_total, fixed), plain, LEAST_SLOWER, MOST_SLOWER)
-        missed = quick_total(fixed, slower) / plain - 1
-        unlikely = (np.log(fixed) / SURE_FIXED) ** 2 + (np.log(slower) / SURE_SLOWER) ** 2 + (missed / SURE_TOTAL) ** 2
-        if unlikely < least:
-            best, least = (float(fixed), slower), unlikely
+def _slower(quick: _Cost, fixed: float, wanted: float) -> float:
+    """The slowness of bytecode that gives the wanted total; 1 where there is hardly any bytecode."""
+    low, high = (float(quick.left(fixed, end).sum()) for end in (MOST_SLOWER, LEAST_SLOWER))
+    if high - low < wanted / 1000:
+        return 1.0
+    if not low < wanted < high:
+        return LEAST_SLOWER if wanted >= high else MOST_SLOWER
+    return _solved(lambda value: float(quick.left(fixed, value).sum()), wanted, LEAST_SLOWER, MOST_SLOWER)
+
+
+def _exactly(cost: _Cost, best: tuple[float, float, float], plain: float) -> tuple[float, float, float]:
+    """The same for all contexts one by one, whose costs cannot be put together exactly."""
+    wanted = plain * best[2]
 
     def total(step: float) -> float:
         return float(cost.left(best[0] * step, best[1] * step).sum())
 
-    step = _solved(total, plain, LEAST_SCALE / best[0], MOST_SCALE / best[0])
+    step = _solved(total, wanted, LEAST_SCALE / best[0], MOST_SCALE / best[0])
     fixed = best[0] * step
     # Where the bounds of the fixed cost kept the total away from the plain one, the rest is bytecode's.
-    return fixed, _solved(
-        lambda slower: float(cost.left(fixed, slower).sum()), plain, *sorted((best[1] * step, _bound(total(step), plain)))
-    )
-
-
-def _bound(total: float, plain: float) -> float:
-    return MOST_SLOWER if total > plain else 0.0
+    bounds = sorted((best[1] * step, MOST_SLOWER if total(step) > wanted else 0.0))
+    return fixed, _solved(lambda slower: float(cost.left(fixed, slower).sum()), wanted, *bounds), best[2]

@@ -38,17 +38,21 @@ POINTS = 24
 
 @dataclass(frozen=True)
 class Growth:
-    """Own time per call of a function over the run: ``per_call_ns`` at ``at`` (0 to 1), straight line ``first_ns`` to ``last_ns``."""
+    """Own time per call over the run: ``per_call_ns`` at ``at`` (0 to 1), straight line ``first_ns`` to ``last_ns``.
+
+    ``raw_rise`` is by how much the line of the raw times rises, as a share of its beginning.
+    """
 
     at: np.ndarray
     per_call_ns: np.ndarray
     first_ns: float
     last_ns: float
+    raw_rise: float
 
     @property
     def rises(self) -> bool:
-        """Whether a call at the end costs half as much again as one at the beginning."""
-        return len(self.at) >= LEAST_POINTS and self.last_ns > (1 + LEAST_RISE) * max(self.first_ns, 1e-9) and self.first_ns > 0
+        """Whether a call at the end costs half as much again as one at the beginning, the recorder's cost deducted or not."""
+        return self.first_ns > 0 and self.last_ns > (1 + LEAST_RISE) * self.first_ns and self.raw_rise > LEAST_RISE
 
 
 def growth(profile: Profile, function: int) -> Growth | None:
@@ -63,9 +67,12 @@ def growth(profile: Profile, function: int) -> Growth | None:
     last = int(profile.slice_number.max(initial=0)) + 1
     bins = np.minimum(profile.slice_number[rows] * POINTS // max(last, 1), POINTS - 1)
     by_calls, by_time = np.bincount(bins, calls, POINTS), np.bincount(bins, times, POINTS)
+    by_raw = np.bincount(bins, profile.slice_self_ns[rows], POINTS)
     used = np.flatnonzero(by_calls > 0)
     if len(used) < LEAST_POINTS:
         return None
     at, per_call = (used + 0.5) / POINTS, by_time[used] / by_calls[used]
-    slope, start = np.polyfit(at, per_call, 1, w=np.sqrt(by_calls[used]))
-    return Growth(at, per_call, float(max(start + slope * at[0], 0.0)), float(max(start + slope * at[-1], 0.0)))
+    weights = np.sqrt(by_calls[used])
+    ends = [np.polyval(np.polyfit(at, values, 1, w=weights), at[[0, -1]]) for values in (per_call, by_raw[used] / by_calls[used])]
+    (first, last), (raw_first, raw_last) = np.maximum(ends, 0.0)
+    return Growth(at, per_call, float(first), float(last), float(raw_last / max(raw_first, 1e-9) - 1))

@@ -21,6 +21,7 @@ import numpy as np
 from rich.console import Console
 from rich.table import Table
 
+from ricerca.engine.graph import call_graph, lay_out
 from ricerca.engine.lines import line_figures
 from ricerca.engine.neighbours import edges
 from ricerca.engine.profile import Profile, build_profile
@@ -163,6 +164,7 @@ def reading(repeats: int) -> list[Figure]:
     for sentence in sentences:
         reading = parse(sentence)
         steps.append((f"reading “{sentence}”", lambda reading=reading: function_figures(read(profile, reading))))
+    steps.append(("call graph, laid out", lambda: lay_out(call_graph(profile))))
     steps.append(("edges", lambda: edges(build_view(profile))))
     steps.append(("lines", lambda: line_figures(build_view(profile))))
     found = []

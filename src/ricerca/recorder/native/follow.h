@@ -98,8 +98,11 @@ static inline void count(recorder *self, uint32_t context, uint32_t function, en
     }
     if (__builtin_expect(context != 0, 1)) {
         arena_touching(&self->store, context);
-        self->store.contexts[context].calls += entry == ENTRY_CALL;
-        self->store.contexts[context].resumes += entry == ENTRY_RESUME;
+        if (__builtin_expect(entry == ENTRY_CALL, 1)) {
+            self->store.contexts[context].calls++;
+        } else {
+            self->store.contexts[context].resumes += entry == ENTRY_RESUME;
+        }
     } else if (function != 0) {
         self->store.functions[function].overflow_calls += entry == ENTRY_CALL;
         self->store.functions[function].overflow_resumes += entry == ENTRY_RESUME;

@@ -89,6 +89,9 @@ def _round_of_views(app: QApplication, settings: QSettings, study: Path, folder:
         shot(window, "timeline")
         window.state.back()
         settle(window)
+        window.show_keys()
+        shot(window, "keys")
+        window._keys.hide()
     if not suffix:
         window.state.read(1, None)
         settle(window)

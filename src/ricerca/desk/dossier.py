@@ -23,7 +23,7 @@ from ricerca.errors import RicercaError
 from ricerca.study.store import Study
 from ricerca.wording import count_text, factor_text, plural, share_text, time_text
 
-LEAST_UNCERTAIN = 0.01
+LEAST_UNCERTAIN, LEAST_GROWN = 0.01, 0.02
 
 
 class Dossier(QFrame):
@@ -150,7 +150,7 @@ def sentence(view: View, function: int) -> str:
     if figures.uncertain[function] and own / total >= LEAST_UNCERTAIN:
         said += " Uncertain: more than half of what was measured here was the recorder's own cost."
     grown = growth(loaded.profile, function)
-    if grown is not None and grown.rises:
+    if grown is not None and grown.rises and own / total >= LEAST_GROWN:
         said += (
             f" A call grew dearer over the run: {time_text(grown.first_ns)} of its own at the beginning, "
             f"<span style='font-weight:600'>{time_text(grown.last_ns)}</span> at the end."

@@ -103,7 +103,7 @@ def _columns(view: View) -> list[Column]:
         return said + (" That is more than half, so this figure is uncertain." if figures.uncertain[n] else "")
 
     def write_self(n: int) -> str:
-        return ("≈ " if figures.uncertain[n] else "") + time_text(figures.self_ns[n])
+        return ("≈\N{THIN SPACE}" if figures.uncertain[n] else "") + time_text(figures.self_ns[n])
 
     columns = [
         Column("rank", "", 36),
@@ -113,7 +113,7 @@ def _columns(view: View) -> list[Column]:
                under=lambda n: place_text(functions.file[n], int(functions.first_line[n]), functions.module[n]),
                left=True, rising=True),
         Column("bar", "time", 112, explain=say_bar, bar=bar, order=figures.inclusive_ns),
-        Column("self", "self", 74, write_self, figures.self_ns, say_self),
+        Column("self", "self", 88, write_self, figures.self_ns, say_self),
     ]  # fmt: skip
     if view.comparison:
         columns.append(

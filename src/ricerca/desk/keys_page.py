@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QFrame, QGridLayout, QLabel, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
 from ricerca.desk import theme
 
@@ -42,28 +42,39 @@ class KeysPage(QFrame):
         title = QLabel("Keys")
         title.setFont(theme.font(theme.TITLE_PX, bold=True))
         layout.addWidget(title)
-        grid = QGridLayout()
-        grid.setHorizontalSpacing(28)
-        grid.setVerticalSpacing(5)
-        row = 0
-        for heading, keys in KEYS:
-            label = QLabel(heading)
-            label.setObjectName("heading")
-            label.setContentsMargins(0, 8, 0, 0)
-            grid.addWidget(label, row, 0, 1, 2)
-            row += 1
-            for key, does in keys:
-                name = QLabel(key)
-                name.setFont(theme.font(theme.TEXT_PX, bold=True))
-                grid.addWidget(name, row, 0)
-                grid.addWidget(QLabel(does), row, 1)
-                row += 1
-        grid.setColumnStretch(1, 1)
-        layout.addLayout(grid)
+        columns = QHBoxLayout()
+        columns.setSpacing(56)
+        for groups in (KEYS[:2], KEYS[2:]):
+            column = QVBoxLayout()
+            column.setSpacing(20)
+            for heading, keys in groups:
+                column.addLayout(self._group(heading, keys))
+            column.addStretch(1)
+            columns.addLayout(column)
+        columns.addStretch(1)
+        layout.addSpacing(8)
+        layout.addLayout(columns)
         layout.addStretch(1)
         leave = QLabel("Escape leads back.")
         leave.setObjectName("soft")
         layout.addWidget(leave)
+
+    @staticmethod
+    def _group(heading: str, keys: tuple[tuple[str, str], ...]) -> QGridLayout:
+        grid = QGridLayout()
+        grid.setHorizontalSpacing(28)
+        grid.setColumnMinimumWidth(0, 168)
+        grid.setColumnStretch(1, 1)
+        grid.setVerticalSpacing(6)
+        label = QLabel(heading)
+        label.setObjectName("heading")
+        grid.addWidget(label, 0, 0, 1, 2)
+        for row, (key, does) in enumerate(keys, 1):
+            name = QLabel(key)
+            name.setFont(theme.font(theme.TEXT_PX, bold=True))
+            grid.addWidget(name, row, 0)
+            grid.addWidget(QLabel(does), row, 1)
+        return grid
 
     def show_over(self, window: QWidget) -> None:
         """Cover the window."""

@@ -32,7 +32,7 @@ def in_stretch(profile: Profile, first: int, last: int) -> Profile:
 
 
 LEAST_POINTS = 6
-LEAST_RISE = 0.5
+LEAST_RISE = 1.0
 POINTS = 24
 
 
@@ -51,7 +51,7 @@ class Growth:
 
     @property
     def rises(self) -> bool:
-        """Whether a call at the end costs half as much again as one at the beginning, the recorder's cost deducted or not."""
+        """Whether a call at the end costs twice as much as one at the beginning, the recorder's cost deducted or not."""
         return self.first_ns > 0 and self.last_ns > (1 + LEAST_RISE) * self.first_ns and self.raw_rise > LEAST_RISE
 
 

@@ -14,7 +14,7 @@ from ricerca.engine.lines import LineFigures, line_figures
 from ricerca.engine.neighbours import Edges, edges
 from ricerca.engine.own_layers import OwnLayer, from_toml, with_own_layers
 from ricerca.engine.profile import KIND_PYTHON, Profile, build_profile
-from ricerca.engine.ranking import FunctionFigures, function_figures
+from ricerca.engine.ranking import FunctionFigures, function_figures, if_faster
 from ricerca.engine.reading import EVERYTHING, Reading, charged_functions, read
 from ricerca.engine.reducing import merged
 from ricerca.engine.source import body_of
@@ -77,7 +77,13 @@ class Loaded:
     @property
     def best_total_ns(self) -> int:
         """What the round takes: plain where that was measured, else compensated."""
-        return self.plain_ns or self.profile.total_ns
+        return self.plain_ns or self.whole.total_ns
+
+    def if_faster(self, functions: list[int], factor: float) -> tuple[float, float]:
+        """Speed-up of the run if the bodies of these functions were factor times faster, and what it would take then in ns."""
+        own_ns = int(self.figures.self_ns[functions].sum())
+        speedup = if_faster(min(own_ns / max(self.whole.total_ns, 1), 1.0), factor)
+        return speedup, self.best_total_ns / speedup
 
     @cached_property
     def texts(self) -> dict[int, str]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QPoint, QRect, QSize, Qt
-from PyQt6.QtWidgets import QLayout, QLayoutItem, QSizePolicy, QWidget
+from PyQt6.QtWidgets import QLayout, QLayoutItem, QWidget
 
 
 class FlowLayout(QLayout):
@@ -66,8 +66,6 @@ class FlowLayout(QLayout):
             if widget is not None and widget.isHidden():
                 continue
             size = item.sizeHint()
-            if widget is not None and widget.sizePolicy().horizontalPolicy() == QSizePolicy.Policy.Ignored:
-                size.setWidth(min(size.width(), inner.width()))
             if line and x + size.width() > inner.right() + 1:
                 place()
                 x, y, height, line = inner.x(), y + height + self._line_gap, 0, []

@@ -7,7 +7,7 @@ from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from ricerca.desk.figure_table import Bar, Column, FigureTable
 from ricerca.desk.state import DeskState, View
-from ricerca.engine.ranking import if_faster, running_share
+from ricerca.engine.ranking import running_share
 from ricerca.wording import count_text, plural, share_text, time_text
 
 
@@ -61,7 +61,7 @@ class FunctionsPage(QWidget):
         loaded = view.loaded
         own, calls = int(loaded.figures.self_ns[rows].sum()), int(loaded.figures.calls[rows].sum())
         share = own / max(loaded.profile.total_ns, 1)
-        whole = time_text(loaded.best_total_ns / if_faster(share, 2))
+        whole = time_text(loaded.if_faster(rows, 2)[1])
         said = f"{plural(len(rows), 'function')} together: {time_text(own)} of their own, {share_text(share)}, {plural(calls, 'call')}"
         self.table.summary.setText(f"{said}; twice as fast, the run takes {whole}")
 

@@ -2,25 +2,19 @@
 
 from __future__ import annotations
 
-import math
 from dataclasses import dataclass
 from pathlib import Path
 
-from PyQt6.QtCore import QMarginsF, QPointF, QRectF, QSize, QSizeF, Qt
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import (
     QColor,
-    QImage,
     QKeyEvent,
-    QPageLayout,
-    QPageSize,
     QPainter,
     QPainterPath,
-    QPdfWriter,
     QPen,
     QResizeEvent,
     QWheelEvent,
 )
-from PyQt6.QtSvg import QSvgGenerator
 from PyQt6.QtWidgets import (
     QFileDialog,
     QGraphicsItem,
@@ -37,11 +31,12 @@ from PyQt6.QtWidgets import (
 )
 
 from ricerca.desk import theme
+from ricerca.desk.graph_saving import save_graph
 from ricerca.desk.painting import paint_mark
+from ricerca.desk.seen_page import SeenPage
 from ricerca.desk.state import DeskState, View
 from ricerca.desk.tips import tip
 from ricerca.engine.graph import DEFAULT_NODES, Graph, Layout, call_graph, lay_out
-from ricerca.engine.graph_text import to_dot, to_graphml
 from ricerca.wording import count_text, plural, share_text, time_text
 
 CELL_PX, GAP_PX, ROW_PX, LANE_PX = 148, 58, 50, 22
@@ -315,16 +310,14 @@ class Sheet(QGraphicsView):
             super().keyPressEvent(event)
 
 
-class GraphPage(QWidget):
+class GraphPage(SeenPage):
     """Who calls whom in the reading, cut to what matters."""
 
     def __init__(self, state: DeskState, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self._state = state
+        super().__init__(state, parent)
         self._drawn: Drawn | None = None
         self._pills: list[Pill] = []
         self._folded: set[str] = set()
-        self._stale = True
         self.view = Sheet(self)
         self.slider = QSlider(Qt.Orientation.Horizontal)
         self.slider.setRange(5, MOST_NODES)
@@ -332,7 +325,7 @@ class GraphPage(QWidget):
         self.slider.setFixedWidth(120)
         self.slider.setAccessibleName("Most nodes shown")
         self.slider.setToolTip("How many nodes are shown at most.")
-        self.slider.valueChanged.connect(self._refresh)
+        self.slider.valueChanged.connect(self.refresh)
         self.summary = QLabel()
         self.summary.setObjectName("soft")
         self.summary.setWordWrap(True)
@@ -359,25 +352,12 @@ class GraphPage(QWidget):
         layout.setSpacing(0)
         layout.addLayout(head)
         layout.addWidget(self.view, 1)
-        state.view_changed.connect(self._refresh)
         state.hand_changed.connect(self._follow_hand)
 
     # ---- what is shown
 
-    def showEvent(self, event: object) -> None:
-        super().showEvent(event)  # type: ignore[arg-type]
-        if self._stale:
-            self._refresh()
-
-    def _refresh(self) -> None:
-        """Draw anew, away from the interface; only while the page is seen."""
-        self._stale = not self.isVisible()
-        view = self._state.view
-        if self._stale or view is None:
-            if view is None:
-                self.view.setScene(QGraphicsScene(self))
-                self.summary.setText("")
-            return
+    def draw(self, view: View) -> None:
+        """Choose and lay out the graph away from the interface, then show it."""
         most, folded, hand = self.slider.value(), frozenset(self._folded), self._state.in_hand
 
         def make() -> Drawn:
@@ -419,7 +399,7 @@ class GraphPage(QWidget):
         if node >= 0:
             self.view.ensureVisible(self._drawn.place(node), 40, 40)
         elif self._drawn.view is self._state.view and self._state.in_hand >= 0:
-            self._refresh()
+            self.refresh()
 
     # ---- acting
 
@@ -434,7 +414,7 @@ class GraphPage(QWidget):
         if self._drawn is None or not 0 <= node < len(self._drawn.graph.nodes):
             return
         self._folded ^= {self._drawn.graph.nodes[node].module}
-        self._refresh()
+        self.refresh()
 
     def walk(self, key: int) -> None:
         """Right and left along the heaviest ribbon, up and down within the column."""
@@ -477,30 +457,4 @@ class GraphPage(QWidget):
         scene = self.view.scene()
         if self._drawn is None or scene is None:
             return
-        ending = path.suffix.lower()
-        if ending in (".dot", ".graphml"):
-            path.write_text((to_dot if ending == ".dot" else to_graphml)(self._drawn.graph), encoding="utf-8")
-            return
-        room = scene.sceneRect()
-        if ending == ".png":
-            image = QImage(math.ceil(room.width() * 2), math.ceil(room.height() * 2), QImage.Format.Format_ARGB32)
-            image.fill(QColor(theme.now().paper))
-            painter = QPainter(image)
-            scene.render(painter)
-            painter.end()
-            if not image.save(str(path)):
-                raise OSError(0, "the picture could not be saved")
-            return
-        if ending == ".pdf":
-            device: QPdfWriter | QSvgGenerator = QPdfWriter(str(path))
-            size = QPageSize(QSizeF(room.width(), room.height()) * 0.75, QPageSize.Unit.Point)
-            device.setPageLayout(QPageLayout(size, QPageLayout.Orientation.Portrait, QMarginsF()))
-        else:
-            device = QSvgGenerator()
-            device.setFileName(str(path))
-            device.setSize(QSize(math.ceil(room.width()), math.ceil(room.height())))
-            device.setViewBox(QRectF(0, 0, room.width(), room.height()))
-            device.setTitle("Call graph")
-        painter = QPainter(device)
-        scene.render(painter)
-        painter.end()
+        save_graph(path, self._drawn.graph, scene)

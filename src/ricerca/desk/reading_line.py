@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import replace
+from functools import partial
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QAction, QActionGroup, QGuiApplication
@@ -157,9 +158,9 @@ class ReadingLine(QFrame):
         self._flow.invalidate()
         self.round_button.setText(round_words(now))
         self.against_button.setText(round_words(base) if base else "nothing")
-        self._rounds_menu(self.round_button, rounds, now, lambda number: state.read(number, state.against))
-        self._rounds_menu(self.against_button, [one for one in rounds if one is not now], base,
-                          lambda number: state.read(state.number, number), nothing=True)  # fmt: skip
+        self._choices(self.round_button, [(round_words(one), one is now, partial(state.read, one.number, state.against)) for one in rounds])
+        others = [(round_words(one), one is base, partial(state.read, state.number, one.number)) for one in rounds if one is not now]
+        self._choices(self.against_button, [*others, ("nothing", base is None, partial(state.read, state.number, None))])
         self.verdict.setText("" if state.view is None else verdict_words(state))
         self.updateGeometry()
 
@@ -167,7 +168,9 @@ class ReadingLine(QFrame):
         found: list[QWidget] = [self._word("·"), self.clock_button]
         self.clock_button.setText(f"{reading.clock} time" + (", raw" if reading.raw else ""))
         self.clock_button.setToolTip(CLOCK_WORDS[reading.clock])
-        self._choices(self.clock_button, [(f"{clock} time", clock == reading.clock, replace(reading, clock=clock)) for clock in CLOCKS])
+        self._choices(
+            self.clock_button, [(f"{clock} time", clock == reading.clock, self._reads(replace(reading, clock=clock))) for clock in CLOCKS]
+        )
         self._tick(self.clock_button, "with the recorder's own cost (raw)", reading.raw, replace(reading, raw=not reading.raw))
         names = self._thread_names()
         if len(names) > 1 or reading.threads or reading.processes:
@@ -175,8 +178,8 @@ class ReadingLine(QFrame):
             found += [self._word("·"), self.thread_button]
             self.thread_button.setText(", ".join(chosen) or "all threads")
             everywhere = replace(reading, threads=(), processes=())
-            choices = [(name, name in reading.threads, replace(reading, threads=(name,))) for name in names]
-            self._choices(self.thread_button, [("all threads", not chosen, everywhere), *choices])
+            choices = [(name, name in reading.threads, self._reads(replace(reading, threads=(name,)))) for name in names]
+            self._choices(self.thread_button, [("all threads", not chosen, self._reads(everywhere)), *choices])
             for number in self._processes():
                 self._tick(self.thread_button, f"process {number}", number in reading.processes, replace(reading, processes=(number,)))
         for field, word in (("inside", "inside"), ("without", "without")):
@@ -199,13 +202,13 @@ class ReadingLine(QFrame):
             tip("The time of libraries and builtins counts at the line of your code that asked for it. Ctrl+G switches.")
             if charged else tip("Time counts in the function in which it passes. Ctrl+G switches.")
         )  # fmt: skip
-        self._choices(self.charge_button, [(CHARGED, charged, replace(reading, charged=(*own, ALL_OTHERS))),
-                                           (RUNS, not charged, replace(reading, charged=own))])  # fmt: skip
+        self._choices(self.charge_button, [(CHARGED, charged, self._reads(replace(reading, charged=(*own, ALL_OTHERS)))),
+                                           (RUNS, not charged, self._reads(replace(reading, charged=own)))])  # fmt: skip
         self._tick(self.charge_button, "imports as one item each", not reading.machinery, replace(reading, machinery=not reading.machinery))
         found += [self._word("· by"), self.level_button, self._word("·"), self.more_button]
         self.level_button.setText(reading.level)
         self.level_button.setToolTip(LEVEL_WORDS[reading.level])
-        self._choices(self.level_button, [(level, level == reading.level, replace(reading, level=level)) for level in LEVELS])
+        self._choices(self.level_button, [(level, level == reading.level, self._reads(replace(reading, level=level))) for level in LEVELS])
         return found
 
     def _thread_names(self) -> list[str]:
@@ -228,19 +231,23 @@ class ReadingLine(QFrame):
 
     # ---- menus
 
-    def _choices(self, button: QPushButton, choices: list[tuple[str, bool, Reading]]) -> None:
+    def _choices(self, button: QPushButton, choices: Iterable[tuple[str, bool, Callable[[], None]]]) -> None:
+        """Fill a button's menu with choices of which one is made."""
         menu = button.menu()
         if menu is None:
             return
         menu.clear()
         group = QActionGroup(menu)
-        for text, chosen, reading in choices:
+        for text, chosen, choose in choices:
             action = QAction(text.replace("&", "&&"), menu)
             action.setCheckable(True)
             action.setChecked(chosen)
-            action.triggered.connect(lambda _checked, reading=reading: self._state.set_reading(reading))
+            action.triggered.connect(lambda _checked, choose=choose: choose())
             group.addAction(action)
             menu.addAction(action)
+
+    def _reads(self, reading: Reading) -> Callable[[], None]:
+        return partial(self._state.set_reading, reading)
 
     def _tick(self, button: QPushButton, text: str, ticked: bool, reading: Reading) -> None:
         menu = button.menu()
@@ -251,24 +258,6 @@ class ReadingLine(QFrame):
         action.setChecked(ticked)
         action.triggered.connect(lambda _checked: self._state.set_reading(reading))
         menu.addAction(action)
-
-    def _rounds_menu(self, button: QPushButton, rounds: list[Round], chosen: Round | None, choose: Callable[[int | None], None],
-                     nothing: bool = False) -> None:  # fmt: skip
-        menu = button.menu()
-        if menu is None:
-            return
-        menu.clear()
-        group = QActionGroup(menu)
-        for one in rounds:
-            action = QAction(round_words(one).replace("&", "&&"), menu)
-            action.setCheckable(True)
-            action.setChecked(one is chosen)
-            action.triggered.connect(lambda _checked, number=one.number: choose(number))
-            group.addAction(action)
-            menu.addAction(action)
-        if nothing:
-            menu.addSeparator()
-            menu.addAction("nothing", lambda: choose(None))
 
     def _fill_more(self) -> None:
         menu = self._more_menu

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
+from functools import partial
 from pathlib import Path
 from threading import Lock
+from typing import Any, Generic, TypeVar
 
 import numpy as np
 from PyQt6.QtCore import QObject, QSettings, pyqtSignal
@@ -13,6 +15,7 @@ from PyQt6.QtCore import QObject, QSettings, pyqtSignal
 from ricerca.desk.work import Workers
 from ricerca.engine.believable import Speedup, speedup
 from ricerca.engine.comparison import Comparison
+from ricerca.engine.levels import FUNCTION
 from ricerca.engine.own_layers import OwnLayer, added, from_toml, to_toml
 from ricerca.engine.reading import ALL_OTHERS, Reading, parse
 from ricerca.engine.view import line_texts, match_lines
@@ -47,45 +50,53 @@ class View:
         return int(found.self_ns[row, 0]), int(found.inclusive_ns[row, 0]), int(found.calls[row, 0])
 
 
+NARROWING = (
+    ("Only inside {}", "Ctrl+I", "inside"),
+    ("All without {}", "Ctrl+Shift+I", "without"),
+    ("Charge {} to its callers", "Ctrl+Shift+G", "charged"),
+)
 FIRST_LOOK = Reading(charged=(ALL_OTHERS,), machinery=False)
 MOST_KEPT = 12
+Value = TypeVar("Value")
+
+
+class _Kept(Generic[Value]):
+    """The values asked for last, made where they are not there; asked by several threads."""
+
+    def __init__(self) -> None:
+        self._lock = Lock()
+        self._values: dict[tuple[object, ...], Value] = {}
+
+    def get(self, key: tuple[object, ...], make: Callable[[], Value]) -> Value:
+        with self._lock:
+            known = self._values.pop(key, None)
+        value = known or make()
+        with self._lock:
+            self._values[key] = value
+            while len(self._values) > MOST_KEPT:
+                del self._values[next(iter(self._values))]
+        return value
 
 
 class Readings:
     """Rounds that were loaded, and views of them, so that what was seen before is there at once."""
 
     def __init__(self) -> None:
-        self._lock = Lock()
-        self._rounds: dict[tuple[Path, int, int, str], Loaded] = {}
-        self._views: dict[tuple[object, ...], View] = {}
+        self._rounds: _Kept[Loaded] = _Kept()
+        self._views: _Kept[View] = _Kept()
 
     def view(self, path: Path, number: int | None, against: int | None, reading: Reading) -> View:
         """Read a round, and another to hold it against, and all figures of both."""
         with Study.open(path) as study:
-            loaded = self._load(study, path, number)
-            base = self._load(study, path, against) if against is not None and against != loaded.round.number else None
             layers = study.layers_toml()
+            loaded = self._load(study, number, layers)
+            base = self._load(study, against, layers) if against is not None and against != loaded.round.number else None
         key = (path, loaded.run.id, base.run.id if base else None, reading, loaded.round.plain_ns, layers)
-        with self._lock:
-            known = self._views.pop(key, None)
-        view = known or make_view(loaded.through(reading), base.through(_elsewhere(reading)) if base else None)
-        with self._lock:
-            self._views[key] = view
-            while len(self._views) > MOST_KEPT:
-                del self._views[next(iter(self._views))]
-        return view
+        return self._views.get(key, lambda: make_view(loaded.through(reading), base.through(_elsewhere(reading)) if base else None))
 
-    def _load(self, study: Study, path: Path, number: int | None) -> Loaded:
+    def _load(self, study: Study, number: int | None, layers: str) -> Loaded:
         one = study.round(number)
-        key = (path, one.id, len(one.runs), study.layers_toml())
-        with self._lock:
-            known = self._rounds.get(key)
-        loaded = known or load(study, number)
-        with self._lock:
-            self._rounds[key] = loaded
-            while len(self._rounds) > MOST_KEPT:
-                del self._rounds[next(iter(self._rounds))]
-        return replace(loaded, round=one)
+        return replace(self._rounds.get((study.path, one.id, len(one.runs), layers), lambda: load(study, number)), round=one)
 
 
 def _elsewhere(reading: Reading) -> Reading:
@@ -95,7 +106,11 @@ def _elsewhere(reading: Reading) -> Reading:
 
 def make_view(loaded: Loaded, base: Loaded | None) -> View:
     """All that the pages show of a round that is read, and of one it is held against."""
-    _ = loaded.figures, loaded.edges
+    for side in (loaded, base):  # what a page would else have to work out while it is shown
+        if side is not None:
+            _ = side.figures, side.edges, side.tree
+    if len(loaded.profile.functions):
+        loaded.profile.slices_of(0)
     texts = line_texts(loaded.profile, loaded.lines, loaded.sources)
     if base is None:
         return View(loaded, None, None, None, texts, None)
@@ -286,55 +301,42 @@ class DeskState(QObject):
         own = tuple(name for name in self.reading.charged if name != ALL_OTHERS)
         self.set_reading(replace(self.reading, charged=own if ALL_OTHERS in self.reading.charged else (*own, ALL_OTHERS)))
 
+    def narrow(self, clause: str) -> None:
+        """Add the function in hand to a clause of the reading: inside, without or charged."""
+        name = self._name_in_hand()
+        if name is not None and self.reading.level == FUNCTION:
+            change: dict[str, Any] = {clause: (*getattr(self.reading, clause), name[1])}
+            self.set_reading(replace(self.reading, **change))
+
     def reading_actions(self) -> list[tuple[str, str, Callable[[], None]]]:
         """What can be done to the reading with the function in hand: words, keys, act."""
-        reading, name = self.reading, self._name_in_hand()
-        found: list[tuple[str, str, Callable[[], None]]] = []
-        if name is not None and reading.level == "function":
-            full = name[1]
-            found = [
-                (f"Only inside {full}", "Ctrl+I", lambda: self.set_reading(replace(reading, inside=(*reading.inside, full)))),
-                (f"All without {full}", "Ctrl+Shift+I", lambda: self.set_reading(replace(reading, without=(*reading.without, full)))),
-                (f"Charge {full} to its callers", "Ctrl+Shift+G",
-                 lambda: self.set_reading(replace(reading, charged=(*reading.charged, full)))),
-            ]  # fmt: skip
-        words = "Let time count where it runs" if ALL_OTHERS in reading.charged else "Charge other people's code to mine"
+        name = self._name_in_hand() if self.reading.level == FUNCTION else None
+        found = [(words.format(name[1]), keys, partial(self.narrow, clause)) for words, keys, clause in NARROWING] if name else []
+        words = "Let time count where it runs" if ALL_OTHERS in self.reading.charged else "Charge other people's code to mine"
         return [*found, (words, "Ctrl+G", self.switch_charge)]
-
-    def act_on_hand(self, number: int) -> None:
-        """Do the number-th of the actions on the function in hand."""
-        actions = self.reading_actions()
-        if number < len(actions) - 1:
-            actions[number][2]()
 
     def put_in_layer(self, name: str, pattern: str) -> None:
         """Put code in a layer of the person's own, kept in the study."""
-        path = self.path
-
-        def keep() -> None:
-            if path is not None:
-                with Study.open(path) as study:
-                    study.keep_layers(to_toml(added(from_toml(study.layers_toml()), name, pattern)))
-
-        self._change_layers(keep)
+        self._change_layers(lambda own: added(own, name, pattern))
 
     def drop_layer(self, name: str) -> None:
         """Take a layer of the person's own away."""
+        self._change_layers(lambda own: tuple(one for one in own if one.name != name))
+
+    def _change_layers(self, change: Callable[[tuple[OwnLayer, ...]], tuple[OwnLayer, ...]]) -> None:
         path = self.path
+        if path is None:
+            return
 
-        def drop() -> None:
-            if path is not None:
-                with Study.open(path) as study:
-                    study.keep_layers(to_toml([one for one in from_toml(study.layers_toml()) if one.name != name]))
+        def keep() -> None:
+            with Study.open(path) as study:
+                study.keep_layers(to_toml(change(from_toml(study.layers_toml()))))
 
-        self._change_layers(drop)
-
-    def _change_layers(self, change: Callable[[], None]) -> None:
         def then(_done: object) -> None:
             self._fetch_kept()
             self.read(self.number, self.against)
 
-        self.workers.request("layers", change, then)
+        self.workers.request("layers", keep, then)
 
     def pattern_in_hand(self) -> str:
         """What would put the function in hand, and its like, in a layer: its package."""

@@ -10,6 +10,7 @@ from PyQt6.QtGui import QColor, QFocusEvent, QHelpEvent, QKeyEvent, QMouseEvent,
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QScrollArea, QToolTip, QVBoxLayout, QWidget
 
 from ricerca.desk import theme
+from ricerca.desk.seen_page import SeenPage
 from ricerca.desk.state import DeskState, View
 from ricerca.desk.tips import tip
 from ricerca.engine.timeline import Stave, Timeline, timeline
@@ -34,10 +35,10 @@ class Staves(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Timeline; arrow keys with Shift choose a stretch, Enter reads it")
 
-    def show_line(self, view: View | None, line: Timeline | None) -> None:
-        """Take a timeline."""
+    def show_line(self, view: View, line: Timeline, stretch: tuple[int, int] | None) -> None:
+        """Take a timeline, and the stretch of it that is read."""
         self._view, self._line = view, line
-        self._from = self._to = -1
+        self._from, self._to = stretch or (-1, -1)
         self.setMinimumHeight(int(self._height()))
         self.update()
 
@@ -255,13 +256,11 @@ class Staves(QWidget):
         return "Drag to choose a stretch of the run; everything is then about that stretch."
 
 
-class TimelinePage(QWidget):
+class TimelinePage(SeenPage):
     """What happened when."""
 
     def __init__(self, state: DeskState, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self._state = state
-        self._stale = True
+        super().__init__(state, parent)
         self.staves = Staves(state)
         self.summary = QLabel()
         self.summary.setObjectName("soft")
@@ -286,19 +285,10 @@ class TimelinePage(QWidget):
         self.legend.setContentsMargins(16, 0, 16, 0)
         layout.addWidget(self.legend)
         layout.addWidget(area, 1)
-        state.view_changed.connect(self._refresh)
         state.hand_changed.connect(self.staves.update)
 
-    def showEvent(self, event: object) -> None:
-        super().showEvent(event)  # type: ignore[arg-type]
-        if self._stale:
-            self._refresh()
-
-    def _refresh(self) -> None:
-        self._stale = not self.isVisible()
-        view = self._state.view
-        if self._stale or view is None:
-            return
+    def draw(self, view: View) -> None:
+        """Spread the run over time away from the interface, then show it; the chosen stretch is marked, not cut out."""
         reading = replace(self._state.reading, stretch=None)
         self.whole.setVisible(self._state.reading.stretch is not None)
 
@@ -309,14 +299,11 @@ class TimelinePage(QWidget):
 
     def _show(self, found: tuple[View, Timeline]) -> None:
         view, line = found
-        self.staves.show_line(view, line)
+        self.staves.show_line(view, line, self._state.reading.stretch)
         colours = theme.now()
         drawn = [layer for row, layer in enumerate(line.layers) if any(stave.density[row].any() for stave in line.staves)]
         patch = "<span style='background-color:{}'>&nbsp;&nbsp;&nbsp;</span> {}"
         self.legend.setText("&nbsp;&nbsp; ".join(patch.format(colours.own(layer).name(), layer) for layer in drawn))
-        stretch = self._state.reading.stretch
-        if stretch is not None:
-            self.staves._from, self.staves._to = stretch
         if not line.slices:
             self.summary.setText("This round was recorded without slices of time, so there is nothing to draw.")
             return

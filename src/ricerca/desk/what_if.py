@@ -6,7 +6,6 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QLabel, QPushButton, QWidget
 
 from ricerca.desk.state import View
-from ricerca.engine.ranking import if_faster
 from ricerca.wording import factor_text, time_text
 
 
@@ -48,24 +47,16 @@ class WhatIf(QWidget):
         self._view, self._function = view, function
         self._say()
 
-    def _whole(self) -> tuple[float, float]:
-        """Speed-up of the whole, and what the whole takes now in ns."""
-        loaded = self._view.loaded
-        part = int(loaded.figures.self_ns[self._function]) / max(loaded.profile.total_ns, 1)
-        total = loaded.best_total_ns if loaded.reading.stretch is None else loaded.profile.total_ns
-        return if_faster(part, self.factor.value()), float(total)
-
     def _say(self) -> None:
         if self._view is not None:
-            speedup, total = self._whole()
-            self.answer.setText(f"as fast: {time_text(total / speedup)} in all")
-            self.answer.setToolTip(
-                f"The run would take {time_text(total / speedup)} instead of {time_text(total)}, {factor_text(speedup)} as fast."
-            )
+            speedup, total_ns = self._view.loaded.if_faster([self._function], self.factor.value())
+            now = time_text(self._view.loaded.best_total_ns)
+            self.answer.setText(f"as fast: {time_text(total_ns)} in all")
+            self.answer.setToolTip(f"The run would take {time_text(total_ns)} instead of {now}, {factor_text(speedup)} as fast.")
 
     def words(self) -> str:
         """The expectation as a sentence."""
-        speedup, total = self._whole()
+        speedup, total_ns = self._view.loaded.if_faster([self._function], self.factor.value())
         name = self._view.loaded.profile.functions.name[self._function]
-        much = f"{time_text(total / speedup)} ({factor_text(speedup)})"
+        much = f"{time_text(total_ns)} ({factor_text(speedup)})"
         return f"Expected: with {name} {self.factor.value():g}× as fast, the run takes {much}."

@@ -36,7 +36,7 @@ from ricerca.desk.rounds_column import RoundsColumn
 from ricerca.desk.run_sheet import RunSheet
 from ricerca.desk.source_view import coloured
 from ricerca.desk.start_page import StartPage
-from ricerca.desk.state import DeskState
+from ricerca.desk.state import NARROWING, DeskState
 from ricerca.desk.timeline_page import TimelinePage
 from ricerca.desk.tips import tip
 from ricerca.desk.tree_page import TreePage
@@ -197,9 +197,7 @@ class Window(QMainWindow):
             ("Ctrl+F", self._to_filter),
             *((f"Ctrl+{number + 1}", partial(self.show_page, number)) for number in range(len(PAGES))),
             ("Ctrl+G", self.state.switch_charge),
-            ("Ctrl+I", partial(self.state.act_on_hand, 0)),
-            ("Ctrl+Shift+I", partial(self.state.act_on_hand, 1)),
-            ("Ctrl+Shift+G", partial(self.state.act_on_hand, 2)),
+            *((keys, partial(self.state.narrow, clause)) for _words, keys, clause in NARROWING),
             ("Alt+Left", self.state.back),
             ("Alt+Right", self.state.forward),
             ("F1", self.show_keys),

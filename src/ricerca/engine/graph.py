@@ -8,7 +8,8 @@ from dataclasses import dataclass
 import igraph
 import numpy as np
 
-from ricerca.engine.profile import KIND_THREAD, Profile, not_nested
+from ricerca.engine.neighbours import pair_sums
+from ricerca.engine.profile import KIND_THREAD, Profile, group_sums, not_nested
 
 DEFAULT_NODES = 22
 
@@ -66,9 +67,9 @@ def _by_group(profile: Profile, group: np.ndarray, count: int) -> tuple[np.ndarr
     once = not_nested(group, profile.end)[rows]
     entered = rows[group[rows] != group[profile.parent[rows]]]
     return (
-        np.bincount(group[rows], profile.self_ns[rows], count).astype(np.int64),
-        np.bincount(group[rows[once]], profile.inclusive_ns[rows[once]], count).astype(np.int64),
-        np.bincount(group[entered], profile.calls[entered], count).astype(np.int64),
+        group_sums(group[rows], profile.self_ns[rows], count),
+        group_sums(group[rows[once]], profile.inclusive_ns[rows[once]], count),
+        group_sums(group[entered], profile.calls[entered], count),
     )
 
 
@@ -106,7 +107,7 @@ def call_graph(profile: Profile, most: int = DEFAULT_NODES, folded: Collection[s
     count = len(labels)
     group = number[profile.function]
     self_ns, inclusive_ns, calls = _by_group(profile, group, count)
-    all_calls = np.bincount(group, profile.calls, count).astype(np.int64)
+    all_calls = group_sums(group, profile.calls, count)
     thread = np.zeros(count, bool)
     thread[number[np.asarray(profile.functions.kind) == KIND_THREAD]] = True
     present = np.flatnonzero(((all_calls > 0) | (inclusive_ns > 0)) & ~thread)
@@ -141,14 +142,8 @@ def call_graph(profile: Profile, most: int = DEFAULT_NODES, folded: Collection[s
 
 
 def _ribbons(profile: Profile, group: np.ndarray, place: dict[int, int], count: int) -> tuple[Ribbon, ...]:
-    rows = np.flatnonzero(profile.parent >= 0)
-    caller, callee = group[profile.parent[rows]], group[rows]
-    pair = np.full(len(profile), -1, np.int64)
-    pair[rows] = caller * count + callee
-    once = not_nested(pair, profile.end)[rows]
-    keys, number = np.unique(pair[rows], return_inverse=True)
-    calls = np.bincount(number, profile.calls[rows], len(keys))
-    carried = np.bincount(number[once], profile.inclusive_ns[rows][once], len(keys))
+    pair = group[profile.parent] * count + group
+    keys, calls, carried = pair_sums(profile, pair, pair)
     found = [
         Ribbon(place[int(key // count)], place[int(key % count)], int(calls[row]), int(carried[row]))
         for row, key in enumerate(keys)
@@ -200,7 +195,7 @@ def lay_out(graph: Graph) -> Layout:
         return Layout((), (), ())
     drawn = igraph.Graph(count, [(one.caller, one.callee) for one in graph.ribbons if one.caller != one.callee], directed=True)
     weights = [max(one.inclusive_ns, 1) for one in graph.ribbons if one.caller != one.callee]
-    columns = _columns(drawn, weights, graph)
+    columns = _columns(drawn, weights)
     points = drawn.layout_sugiyama(layers=columns, hgap=1, vgap=1, maxiter=200).coords[:count]
     order = sorted(range(count), key=lambda at: (points[at][0], at))
     lanes: list[tuple[str, int, int]] = []
@@ -217,22 +212,13 @@ def lay_out(graph: Graph) -> Layout:
     return Layout(tuple(columns), tuple(row), tuple(lanes))
 
 
-def _columns(drawn: igraph.Graph, weights: list[int], graph: Graph) -> list[int]:
+def _columns(drawn: igraph.Graph, weights: list[int]) -> list[int]:
     """Longest way from the left, the lightest ribbons of each cycle taken the other way round."""
-    back = set(drawn.feedback_arc_set(weights=weights, method="eades")) if drawn.ecount() else set()
-    callees: list[list[int]] = [[] for _ in graph.nodes]
-    waiting = [0] * len(graph.nodes)
-    for edge in drawn.es:
-        if edge.index not in back:
-            callees[edge.source].append(edge.target)
-            waiting[edge.target] += 1
-    column = [0] * len(graph.nodes)
-    ready = [at for at, left in enumerate(waiting) if not left]
-    while ready:
-        at = ready.pop()
-        for callee in callees[at]:
+    ahead = drawn.copy()
+    if drawn.ecount():
+        ahead.delete_edges(drawn.feedback_arc_set(weights=weights, method="eades"))
+    column = [0] * drawn.vcount()
+    for at in ahead.topological_sorting():
+        for callee in ahead.successors(at):
             column[callee] = max(column[callee], column[at] + 1)
-            waiting[callee] -= 1
-            if not waiting[callee]:
-                ready.append(callee)
     return column

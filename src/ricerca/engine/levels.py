@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from ricerca.engine.profile import KIND_BUILTIN, KIND_PYTHON, FunctionTable, Profile
+from ricerca.engine.profile import KIND_BUILTIN, KIND_PYTHON, FunctionTable, Profile, group_sums
 from ricerca.engine.reducing import keep
 
 FUNCTION, CLASS, MODULE, PACKAGE = "function", "class", "module", "package"
@@ -57,7 +57,7 @@ def at_level(profile: Profile, level: str) -> Profile:
     function = number[profile.function]
     inner = (profile.parent >= 0) & (function == function[profile.parent])
     overflow: dict[str, Any] = {
-        name: np.bincount(number, getattr(profile, name), len(keys)).astype(np.int64) for name in ("overflow_calls", "overflow_resumes")
+        name: group_sums(number, getattr(profile, name), len(keys)) for name in ("overflow_calls", "overflow_resumes")
     }
     line_function = number[profile.line_function] if len(profile.line_function) else profile.line_function
     grouped = replace(profile, functions=groups, function=function, line_function=line_function, **overflow)

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ricerca.engine.profile import KIND_PYTHON, Profile, not_nested
+from ricerca.engine.profile import KIND_PYTHON, Profile, group_sums, not_nested
 
 
 @dataclass(frozen=True)
@@ -64,8 +64,8 @@ def line_figures(profile: Profile, followed: Profile | None = None) -> LineFigur
     hit_key = own_function * width + source.line_number[rows]
     keys = np.unique(np.concatenate((key, hit_key)))
     at = np.searchsorted(keys, key)
-    call_ns = np.bincount(at[once], profile.inclusive_ns[inner][once], len(keys)).astype(np.int64)
-    calls = np.bincount(at, profile.calls[inner], len(keys)).astype(np.int64)
+    call_ns = group_sums(at[once], profile.inclusive_ns[inner][once], len(keys))
+    calls = group_sums(at, profile.calls[inner], len(keys))
     hits, self_ns = np.full(len(keys), -1, np.int64), np.full(len(keys), -1, np.int64)
     at = np.searchsorted(keys, hit_key)
     hits[at] = source.line_hits[rows]
@@ -94,6 +94,6 @@ def _identities(profile: Profile) -> list[tuple[str, str, str, int]]:
 def _shared_out(profile: Profile, function: np.ndarray, line_ns: np.ndarray) -> np.ndarray:
     """Each function's own time, shared out among its followed lines in proportion to line_ns."""
     count = len(profile.functions)
-    own_ns = np.bincount(profile.function, profile.self_ns, count)
+    own_ns = group_sums(profile.function, profile.self_ns, count)
     together = np.bincount(function, line_ns, minlength=count)
     return np.rint(line_ns * (own_ns[function] / np.maximum(together[function], 1))).astype(np.int64)

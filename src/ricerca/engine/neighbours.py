@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ricerca.engine.profile import Profile, not_nested
+from ricerca.engine.profile import Profile, group_sums, not_nested
 
 
 @dataclass(frozen=True)
@@ -33,21 +33,40 @@ def _caller_of(profile: Profile) -> np.ndarray:
     return np.where((parent >= 0) & (profile.parent[parent] >= 0), caller, -1)
 
 
+def pair_sums(profile: Profile, pair: np.ndarray, key: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Calls and inclusive time of the contexts below the thread roots, by key.
+
+    Parameters
+    ----------
+    profile : Profile
+    pair : (n,) int array
+        Caller and callee of each context as one number; time is counted once where a pair recurs below itself.
+    key : (n,) int array
+        What is summed up by: the pair, or a finer one.
+
+    Returns
+    -------
+    keys, calls, inclusive_ns : (m,) int64 arrays
+    """
+    rows = np.flatnonzero(profile.parent >= 0)
+    once = not_nested(np.where(profile.parent >= 0, pair, -1), profile.end)[rows]
+    keys, number = np.unique(key[rows], return_inverse=True)
+    return (
+        keys,
+        group_sums(number, profile.calls[rows], len(keys)),
+        group_sums(number[once], profile.inclusive_ns[rows][once], len(keys)),
+    )
+
+
 def edges(profile: Profile) -> Edges:
     """All edges of a profile, those that carry most time first.
 
     The calls on a function's incoming edges sum to its calls.
     """
-    rows = np.flatnonzero(profile.parent >= 0)
-    caller, callee, line = _caller_of(profile)[rows], profile.function[rows], profile.line[rows]
     count = len(profile.functions) + 1
-    pair = np.zeros(len(profile), np.int64)
-    pair[rows] = (caller + 1) * count + callee + 1
-    once = not_nested(pair, profile.end)[rows]
-    width = int(line.max(initial=0)) + 1
-    keys, number = np.unique(pair[rows] * width + line, return_inverse=True)
-    calls = np.bincount(number, profile.calls[rows], len(keys)).astype(np.int64)
-    inclusive_ns = np.bincount(number[once], profile.inclusive_ns[rows][once], len(keys)).astype(np.int64)
+    pair = (_caller_of(profile) + 1) * count + profile.function + 1
+    width = int(profile.line.max(initial=0)) + 1
+    keys, calls, inclusive_ns = pair_sums(profile, pair, pair * width + profile.line)
     order = np.lexsort((keys % width, -calls, -inclusive_ns))
     keys = keys[order]
     pairs = keys // width

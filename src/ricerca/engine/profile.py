@@ -66,8 +66,6 @@ class Profile:
     span_context: np.ndarray
     span_start_ns: np.ndarray
     span_end_ns: np.ndarray
-    origin: np.ndarray
-    """The context of the whole run that each context was; its own number where nothing was left out."""
     facts: RunFacts
     cost_scale: float = 1.0
     """What the calibrated cost was multiplied with to agree with the plain runs; 1 without any."""
@@ -96,6 +94,23 @@ class Profile:
         return bool(self.facts.flags & CUT_FLAGS)
 
     @cached_property
+    def slice_count(self) -> int:
+        """Slices of time up to the last in which something happened."""
+        return int(self.slice_number.max(initial=-1)) + 1
+
+    @cached_property
+    def _slices_in_order(self) -> tuple[np.ndarray, np.ndarray]:
+        function = self.function[self.slice_context]
+        order = np.argsort(function, kind="stable")
+        return order, function[order]
+
+    def slices_of(self, function: int) -> np.ndarray:
+        """Rows of the slices in which something happened to a function; sorted once for all functions."""
+        order, functions = self._slices_in_order
+        first, last = np.searchsorted(functions, [function, function + 1])
+        return order[first:last]
+
+    @cached_property
     def depth(self) -> np.ndarray:
         """Callers above each context: how many have begun before it and not ended."""
         count = len(self.end)
@@ -115,6 +130,15 @@ class Profile:
     def outermost(self) -> np.ndarray:
         """Per context: whether its function is not already active above it."""
         return not_nested(self.function, self.end)
+
+
+def group_sums(group: np.ndarray, values: np.ndarray, count: int) -> np.ndarray:
+    """Sum of whole numbers by group, as (count,) int64; exact below 2**53, although added up in floating point.
+
+    >>> group_sums(np.array([0, 2, 2]), np.array([5, 1, 2]), 4).tolist()
+    [5, 0, 3, 0]
+    """
+    return np.bincount(group, values, count).astype(np.int64)
 
 
 def subtree_sums(values: np.ndarray, end: np.ndarray) -> np.ndarray:
@@ -198,7 +222,7 @@ def _places(parent: np.ndarray, size: np.ndarray) -> np.ndarray:
     return _sums_to_root(step + (parent >= 0), parent)
 
 
-def preorder(parent: np.ndarray, depth: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
+def preorder(parent: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Contexts in preorder, siblings in the order they are given in; and one past the subtree of each.
 
     Parameters
@@ -209,8 +233,7 @@ def preorder(parent: np.ndarray, depth: np.ndarray | None = None) -> tuple[np.nd
     >>> [part.tolist() for part in preorder(np.array([-1, 0, 0, 1]))]
     [[0, 1, 3, 2], [4, 3, 3, 4]]
     """
-    depth = _sums_to_root(parent >= 0, parent) if depth is None else depth
-    size = _sizes(parent, depth)
+    size = _sizes(parent, _sums_to_root(parent >= 0, parent))
     place = _places(parent, size)
     order = np.empty(len(parent), np.int64)
     order[place] = np.arange(len(parent))
@@ -229,8 +252,7 @@ def build_profile(tables: RunTables, layers: tuple[str, ...] | None = None, plai
         Name of the layer of each function; "mine" for all when left out.
     """
     count = len(tables.parent)
-    depth = _sums_to_root(tables.parent >= 0, tables.parent)
-    order, end = preorder(tables.parent, depth)
+    order, end = preorder(tables.parent)
     place = np.empty(count, np.int64)
     place[order] = np.arange(count)
     parent = np.where(tables.parent[order] >= 0, place[tables.parent[order]], -1)
@@ -271,7 +293,6 @@ def build_profile(tables: RunTables, layers: tuple[str, ...] | None = None, plai
         span_context=place[tables.span_context],
         span_start_ns=tables.span_start_ns,
         span_end_ns=tables.span_end_ns,
-        origin=np.arange(count),
         facts=tables.facts,
         cost_scale=cost_scale,
     )

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ricerca.engine.profile import KIND_THREAD, Profile
+from ricerca.engine.profile import KIND_THREAD, Profile, group_sums
 
 ORDERS = ("self", "inclusive", "calls", "per call")
 
@@ -38,10 +38,8 @@ class FunctionFigures:
 
 
 def _by_function(profile: Profile, values: np.ndarray, where: np.ndarray | None = None) -> np.ndarray:
-    function = profile.function if where is None else profile.function[where]
-    chosen = values if where is None else values[where]
-    # sums of whole numbers below 2**53 are exact in floating point
-    return np.bincount(function, chosen, len(profile.functions)).astype(np.int64)
+    rows = slice(None) if where is None else where
+    return group_sums(profile.function[rows], values[rows], len(profile.functions))
 
 
 def function_figures(profile: Profile) -> FunctionFigures:

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from ricerca.engine.profile import Profile, preorder
+from ricerca.engine.profile import Profile, group_sums, preorder
 
 COLUMNS = ("function", "calls", "resumes", "thread")
 TIMES = ("self_ns", "raw_self_ns", "waiting_ns")
@@ -72,14 +72,12 @@ def keep(profile: Profile, kept: np.ndarray, charged: bool) -> Profile:
     times: dict[str, Any] = {}
     for name in TIMES:
         values = getattr(profile, name)
-        # sums of whole numbers below 2**53 are exact in floating point
-        times[name] = np.bincount(home, values, count).astype(np.int64) if charged else values[kept]
+        times[name] = group_sums(home, values, count) if charged else values[kept]
     return replace(
         profile,
         parent=np.where(above >= 0, home[above], -1),
         end=counted[profile.end[kept]],
         line=line,
-        origin=profile.origin[kept],
         **_slices_and_spans(profile, kept, place, target, charged),
         **{name: getattr(profile, name)[kept] for name in COLUMNS},
         **times,
@@ -125,14 +123,14 @@ def merged(profile: Profile) -> Profile:
     rows = np.flatnonzero(first == own)
     if len(rows) == len(profile):
         return profile
-    sums = {name: np.bincount(first, getattr(profile, name), len(profile)).astype(np.int64)[rows] for name in (*TIMES, "calls", "resumes")}
+    sums = {name: group_sums(first, getattr(profile, name), len(profile))[rows] for name in (*TIMES, "calls", "resumes")}
     place = np.cumsum(first == own) - 1
     parent = np.where(profile.parent[rows] >= 0, place[first[profile.parent[rows]]], -1)
     order, end = preorder(parent)
     back = np.empty(len(order), np.int64)
     back[order] = np.arange(len(order))
     chosen = rows[order]
-    names: dict[str, Any] = {name: getattr(profile, name)[chosen] for name in ("function", "line", "thread", "origin")}
+    names: dict[str, Any] = {name: getattr(profile, name)[chosen] for name in ("function", "line", "thread")}
     names |= {name: values[order] for name, values in sums.items()}
     to_own = back[place[first]]
     return replace(

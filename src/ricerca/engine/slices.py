@@ -60,12 +60,11 @@ def growth(profile: Profile, function: int) -> Growth | None:
 
     The straight line is a least-squares fit, each stretch weighted by its calls.
     """
-    rows = np.flatnonzero(profile.function[profile.slice_context] == function)
+    rows = profile.slices_of(function)
     calls, times = profile.slice_calls[rows], _scaled(profile, rows)
     if calls.sum() < LEAST_POINTS:
         return None
-    last = int(profile.slice_number.max(initial=0)) + 1
-    bins = np.minimum(profile.slice_number[rows] * POINTS // max(last, 1), POINTS - 1)
+    bins = profile.slice_number[rows] * POINTS // profile.slice_count
     by_calls, by_time = np.bincount(bins, calls, POINTS), np.bincount(bins, times, POINTS)
     by_raw = np.bincount(bins, profile.slice_self_ns[rows], POINTS)
     used = np.flatnonzero(by_calls > 0)

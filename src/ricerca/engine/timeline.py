@@ -40,7 +40,7 @@ class Timeline:
 
 def timeline(profile: Profile) -> Timeline:
     """The run over time, as far as the profile's contexts go; without slices it is empty."""
-    count = int(profile.slice_number.max(initial=-1)) + 1
+    count = profile.slice_count
     layers = tuple(dict.fromkeys(profile.functions.layer))
     number = {layer: at for at, layer in enumerate(layers)}
     layer = np.asarray([number[name] for name in profile.functions.layer], np.int64)

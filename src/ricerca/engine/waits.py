@@ -4,9 +4,7 @@ from __future__ import annotations
 
 import re
 
-import numpy as np
-
-from ricerca.engine.profile import Profile
+from ricerca.engine.profile import Profile, group_sums
 from ricerca.recording.layout import KIND_BUILTIN, KIND_CHILD
 
 SLEEP, LOCK, SOCKET, FILE, CHILD, OTHER = "sleep", "lock", "socket", "file", "child process", "other"
@@ -47,7 +45,7 @@ def wait_classes(profile: Profile) -> tuple[str, ...]:
 
 def waiting_by_class(profile: Profile) -> dict[str, int]:
     """Waiting time of the whole by class in ns; classes without any are left out."""
-    by_function = np.bincount(profile.function, profile.waiting_ns, len(profile.functions)).astype(np.int64)
+    by_function = group_sums(profile.function, profile.waiting_ns, len(profile.functions))
     found: dict[str, int] = {}
     for name, waiting_ns in zip(wait_classes(profile), by_function.tolist(), strict=True):
         if waiting_ns:

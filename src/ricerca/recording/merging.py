@@ -53,9 +53,8 @@ def _starts_ns(parts: Sequence[RunTables]) -> list[int]:
     return [max(part.facts.start_unix_ns - first, 0) for part in parts]
 
 
-def _slice_numbers(parts: Sequence[RunTables]) -> tuple[float, list[np.ndarray]]:
+def _slice_numbers(parts: Sequence[RunTables], starts: Sequence[int]) -> tuple[float, list[np.ndarray]]:
     """One length of slice for all processes, and the slices numbered by it from the start of the first."""
-    starts = _starts_ns(parts)
     middles = [start + (part.slice_number + 0.5) * part.facts.slice_ns for start, part in zip(starts, parts, strict=True)]
     width = max(part.facts.slice_ns for part in parts) or 1.0
     latest = max((float(values.max()) for values in middles if len(values)), default=0.0)
@@ -101,8 +100,8 @@ def merge(parts: Sequence[RunTables]) -> RunTables:
             before = followed.get((function, line), (0, 0))
             followed[function, line] = (before[0] + hits, before[1] + self_ns)
     by_line = np.asarray([(*key, *value) for key, value in followed.items()], np.int64).reshape(-1, 4)
-    slice_ns, slice_numbers = _slice_numbers(parts)
     starts = _starts_ns(parts)
+    slice_ns, slice_numbers = _slice_numbers(parts, starts)
     flags = 0
     for part in parts:
         flags |= part.facts.flags

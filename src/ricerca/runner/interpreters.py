@@ -58,7 +58,7 @@ def _different(files: Iterable[Path]) -> Iterator[str]:
 
 def installed_interpreters() -> list[str]:
     """The Pythons of this machine that can be recorded, each once."""
-    return list(_different(file for file in _installed() if not file.parent.name.startswith("shims") and "/shims/" not in str(file)))
+    return list(_different(file for file in _installed() if file.parent.name != "shims"))
 
 
 def offered(folder: str | os.PathLike[str]) -> list[tuple[str, str]]:

@@ -164,7 +164,7 @@ def start_plain(subject: Subject, stamp: Path, **streams: object) -> Execution:
 
 def start_recorded(subject: Subject, recording: Path, native: str, limit_bytes: int = DEFAULT_LIMIT_BYTES, paused: bool = False,
                    **streams: object) -> Execution:  # fmt: skip
-    """Start the subject with the recorder writing into recording; native is its interpreter's ``native_setting``.
+    """Start the subject with the recorder writing into recording; native is what ``hook_setting`` says of its interpreter.
 
     With paused, nothing is counted until ``set_control`` lets the recorder go.
 

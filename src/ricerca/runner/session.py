@@ -255,7 +255,8 @@ def _children(recording_file: Path) -> list[RunTables]:
 
 
 def _remove(recording_file: Path) -> None:
-    for file in (*_parts(recording_file), recording_file):
+    """Remove a recording with those of other processes, and what they said of their problems."""
+    for file in (*recording_file.parent.glob(f"{recording_file.name}.*"), recording_file):
         file.unlink(missing_ok=True)
 
 

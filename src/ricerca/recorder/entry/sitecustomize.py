@@ -10,8 +10,6 @@ import sys
 from contextlib import suppress
 
 _NAMES = ("RECORDING", "NATIVE", "PURE", "LIMIT", "LINES", "INSIDE", "PAUSED", "STAMP", "PYTHONPATH", "CHILD")
-
-
 _passed_on: list = []  # name spaces that hand these variables on to children with an environment of their own
 
 

@@ -2,7 +2,7 @@
 
 It is loaded by the start-up module as a name space of its own, not as a module of the program.
 Standard library only, Python 3.9 to 3.13. Slower by far than the native part; the run says which
-one it was. Of slices and spans it keeps none.
+one it was. Of slices and spans it keeps none. One file, however long, because it is loaded as one name space.
 """
 
 import _thread
@@ -27,6 +27,7 @@ HEAP_TYPE = 1 << 9
 MONITORING = sys.version_info >= (3, 12)
 MOST_CODES = 50_000
 MOST_TEXT = 160
+CONTROL = 196 // 4  # place of the person's wish in the header
 WAITERS = {"waitpid", "poll", "select", "read", "readall", "readline", "readlines", "write"}
 
 MISSING = sys.monitoring.MISSING if MONITORING else None
@@ -423,10 +424,12 @@ def _leave(stack, frame, builtin):
             return
 
 
-def _attend():
-    """The person wants something. Whether to record."""
+def _held_up():
+    """Whether the recording has ended on the person's wish; a pause begins or ends here, too."""
     global active, muted
-    control = u32[49]
+    control = u32[CONTROL]
+    if not control and not muted:
+        return False
     if control == 1 and not muted:
         _flag(FLAG_PAUSED)
         muted = True
@@ -435,7 +438,7 @@ def _attend():
     elif control == 2:
         close()
         active = False
-    return active
+    return not active
 
 
 def _enter_code(stack, code, frame):
@@ -658,7 +661,7 @@ def _on_profile(frame, event, argument):
     code = frame.f_code
     info = codes.get(id(code))
     stack = _own()
-    if not active or stack is None or ((muted or u32[49]) and not (_attend() or muted)):
+    if not active or stack is None or _held_up():
         return
     if info is _IGNORED:
         if code is _START_CODE and event in ("call", "return"):
@@ -727,7 +730,7 @@ def _on_enter(code, _offset, *_):
         _waiting = False
         _begin(_own())
     stack = _own()
-    if stack is None or ((muted or u32[49]) and not (_attend() or muted)):
+    if stack is None or _held_up():
         return
     _book(stack, now)
     _enter_code(stack, code, frame)
@@ -736,7 +739,7 @@ def _on_enter(code, _offset, *_):
 def _on_leave(code, _offset, *_):
     now = monotonic_ns()
     stack = getattr(_local, "stack", None)
-    if not active or stack is None or ((muted or u32[49]) and not (_attend() or muted)) or codes.get(id(code)) is _IGNORED:
+    if not active or stack is None or _held_up() or codes.get(id(code)) is _IGNORED:
         return
     _book(stack, now)
     _leave(stack, id(_frame_at(1)), False)
@@ -752,7 +755,7 @@ def _on_call(code, _offset, function, argument):
     stack = getattr(_local, "stack", None)
     if not active or stack is None or len(stack.entries) == 1 or not _is_builtin(function, argument):
         return
-    if codes.get(id(code)) is _IGNORED or ((muted or u32[49]) and not (_attend() or muted)):
+    if codes.get(id(code)) is _IGNORED or _held_up():
         return
     _book(stack, now)
     frame = _frame_at(1)
@@ -973,7 +976,7 @@ def start(place, limit, line_patterns, inside, paused):
     follow_lines = bool(patterns)
     if follow_lines:
         _flag(FLAG_LINES)
-    u32[49] = 1 if paused else 0
+    u32[CONTROL] = 1 if paused else 0
     if patterns or insides:
         import fnmatch  # noqa: F401 - not while events are told
     os.register_at_fork(after_in_child=_after_fork)

@@ -139,7 +139,7 @@ def sentence(view: View, function: int) -> str:
         said += f" from {plural(places, 'place')}"
     said += f"; its own body takes <span style='font-weight:600'>{time_text(own)}</span>, {html.escape(share_text(own / total))} of the run"
     said += f", with what it calls {time_text(whole)}." if whole > own else "."
-    gain = ceiling(own, total)
+    gain = ceiling(own, max(loaded.whole.total_ns, 1))
     if own / total >= 0.02:
         said += f" Free, the run would be <span style='font-weight:600'>{factor_text(gain)}</span> as fast." if gain != float("inf") else ""
     else:

@@ -14,8 +14,6 @@
 #define BRIEF_NS 4000.0
 #define CLOCK_MEASURE_NS 200000u
 #define LEAST_LIMIT_BYTES (1024u * 1024u)
-#define FIRST_SLICE_NS 100000.0
-#define FIRST_SPAN_NS 50000.0
 #define MOST_SPANS 16384u
 
 static const char *const TABLE_NAMES[TABLE_COUNT] = {"strings", "functions", "threads", "lines", "contexts", "slices", "spans"};
@@ -51,8 +49,7 @@ static int reserve(arena *self, uint64_t offset, uint64_t bytes)
     return failed;
 }
 
-/* Makes room for count more records; 0 when there is none. */
-static int room(arena *self, int which, uint64_t count)
+int arena_room(arena *self, int which, uint64_t count)
 {
     table_row *row = &self->tables[which];
     uint64_t needed = (row->count + count) * row->record_bytes;
@@ -199,7 +196,7 @@ int arena_open(arena *self, const char *path, uint64_t limit_bytes, uint32_t pyt
     self->line_slot_mask = (1u << 12) - 1;
     self->line_slots = slots_of((uint64_t)self->line_slot_mask + 1);
     for (int i = 0; i < TABLE_COUNT; i++) {
-        if (!room(self, i, 1)) {
+        if (!arena_room(self, i, 1)) {
             failed = ENOSPC;
             goto done;
         }
@@ -287,7 +284,7 @@ static void zero_counts(arena *self)
     for (uint64_t i = 1; i < self->tables[TABLE_CONTEXTS].count; i++) {
         context_record *record = &self->contexts[i];
         record->calls = record->resumes = record->self_ticks = record->waiting_ticks = record->long_ticks = 0;
-        record->hint = record->slice_row = 0;
+        record->hint = 0;
     }
     for (uint64_t i = 1; i < self->tables[TABLE_FUNCTIONS].count; i++) {
         self->functions[i].overflow_calls = self->functions[i].overflow_resumes = 0;
@@ -327,7 +324,7 @@ int arena_follow_fork(arena *self, const char *path)
 uint32_t arena_string(arena *self, const char *text, size_t bytes)
 {
     table_row *row = &self->tables[TABLE_STRINGS];
-    if (bytes == 0 || !room(self, TABLE_STRINGS, bytes)) {
+    if (bytes == 0 || !arena_room(self, TABLE_STRINGS, bytes)) {
         return 0;
     }
     uint32_t offset = (uint32_t)row->count;
@@ -339,7 +336,7 @@ uint32_t arena_string(arena *self, const char *text, size_t bytes)
 uint32_t arena_function(arena *self, const function_record *record)
 {
     table_row *row = &self->tables[TABLE_FUNCTIONS];
-    if (!room(self, TABLE_FUNCTIONS, 1)) {
+    if (!arena_room(self, TABLE_FUNCTIONS, 1)) {
         return 0;
     }
     uint32_t index = (uint32_t)row->count;
@@ -398,7 +395,7 @@ uint32_t arena_new_context(arena *self, uint32_t parent, uint32_t function, uint
     if (crowded(row->count, self->slot_mask)) {
         grow(self, &self->slots, &self->slot_mask, row->count, hash_of_context);
     }
-    if (bursting(row->count, self->slot_mask) || !room(self, TABLE_CONTEXTS, 1)) {
+    if (bursting(row->count, self->slot_mask) || !arena_room(self, TABLE_CONTEXTS, 1)) {
         self->head->flags |= FLAG_CONTEXTS_FULL;
         return 0;
     }
@@ -417,7 +414,7 @@ uint32_t arena_new_context(arena *self, uint32_t parent, uint32_t function, uint
 uint32_t arena_thread(arena *self, uint64_t native_id, uint32_t root_function)
 {
     table_row *row = &self->tables[TABLE_THREADS];
-    if (!room(self, TABLE_THREADS, 1)) {
+    if (!arena_room(self, TABLE_THREADS, 1)) {
         return 0;
     }
     uint32_t index = (uint32_t)row->count;
@@ -452,7 +449,7 @@ uint32_t arena_line(arena *self, uint32_t function, uint32_t line)
     if (crowded(row->count, self->line_slot_mask)) {
         grow(self, &self->line_slots, &self->line_slot_mask, row->count, hash_of_line);
     }
-    if (bursting(row->count, self->line_slot_mask) || !room(self, TABLE_LINES, 1)) {
+    if (bursting(row->count, self->line_slot_mask) || !arena_room(self, TABLE_LINES, 1)) {
         return 0;
     }
     index = (uint32_t)row->count;
@@ -461,144 +458,4 @@ uint32_t arena_line(arena *self, uint32_t function, uint32_t line)
     row->count++;
     slot_in(self->line_slots, self->line_slot_mask, hash, index);
     return index;
-}
-
-void arena_start_slices(arena *self)
-{
-    header *head = self->head;
-    self->tables[TABLE_SLICES].count = self->tables[TABLE_SPANS].count = 1;
-    for (uint64_t i = 1; i < self->tables[TABLE_CONTEXTS].count; i++) {
-        self->contexts[i].slice_row = 0;
-    }
-    head->slice_ticks = (uint64_t)(FIRST_SLICE_NS / self->ns_per_tick);
-    head->span_ticks = self->span_least = (uint64_t)(FIRST_SPAN_NS / self->ns_per_tick);
-    self->slice = 0;
-    self->slice_first = 1;
-    self->slice_end = head->start_ticks + head->slice_ticks;
-}
-
-/* Puts neighbours among the slices together. Of the rows of a context that now lie in one slice the first
- * says where it began. Rows of one context are in the order of their slices. */
-static void halve_slices(arena *self)
-{
-    table_row *row = &self->tables[TABLE_SLICES];
-    uint64_t kept = 1;
-    self->head->slice_ticks *= 2;
-    for (uint64_t i = 1; i < row->count; i++) {
-        slice_record moved = self->slices[i];
-        context_record *context = &self->contexts[moved.context];
-        moved.slice /= 2;
-        const slice_record *before = &self->slices[context->slice_row];
-        if (context->slice_row > 0 && context->slice_row < kept && before->context == moved.context
-            && before->slice == moved.slice) {
-            continue;
-        }
-        context->slice_row = (uint32_t)kept;
-        self->slices[kept++] = moved;
-    }
-    row->count = kept;
-}
-
-/* Room for another row; where there is none the slices get coarser, and in the end no more are kept. */
-static int slice_room(arena *self)
-{
-    table_row *row = &self->tables[TABLE_SLICES];
-    while (row->count >= row->capacity && self->head->slice_ticks < UINT64_MAX / 4) {
-        uint64_t before = row->count;
-        halve_slices(self);
-        self->slice /= 2;
-        self->slice_end = self->head->start_ticks + (self->slice + 1) * self->head->slice_ticks;
-        self->slice_first = (uint32_t)row->count;
-        if (row->count > before - before / 8) {
-            break; /* the contexts alone are too many */
-        }
-    }
-    if (room(self, TABLE_SLICES, 1)) {
-        return 1;
-    }
-    self->slice_first = 0;
-    self->slice_end = UINT64_MAX;
-    return 0;
-}
-
-static void add_slice_row(arena *self, uint32_t context, uint32_t slice, uint64_t self_ticks, uint64_t waiting_ticks)
-{
-    table_row *row = &self->tables[TABLE_SLICES];
-    uint64_t width = self->head->slice_ticks;
-    if (!slice_room(self)) {
-        return;
-    }
-    slice = (uint32_t)(slice / (self->head->slice_ticks / width)); /* making room may have made them longer */
-    slice_record fresh = {context, slice, self->contexts[context].calls, self_ticks, waiting_ticks};
-    self->slices[row->count] = fresh;
-    self->contexts[context].slice_row = (uint32_t)row->count;
-    row->count++;
-}
-
-void arena_touch(arena *self, uint32_t context)
-{
-    add_slice_row(self, context, self->slice, self->contexts[context].self_ticks, self->contexts[context].waiting_ticks);
-}
-
-static uint64_t slice_at(const arena *self, uint64_t ticks)
-{
-    uint64_t start = self->head->start_ticks;
-    return ticks > start ? (ticks - start) / self->head->slice_ticks : 0;
-}
-
-static void go_to_slice(arena *self, uint64_t now)
-{
-    if (self->slice_first == 0) {
-        return;
-    }
-    while (slice_at(self, now) >= MOST_SLICES) {
-        halve_slices(self);
-    }
-    self->slice = (uint32_t)slice_at(self, now);
-    self->slice_end = self->head->start_ticks + (self->slice + 1) * self->head->slice_ticks;
-    self->slice_first = (uint32_t)self->tables[TABLE_SLICES].count;
-}
-
-void arena_book_long(arena *self, uint32_t context, uint64_t last, uint64_t now, uint64_t self_ticks, uint64_t waiting_ticks)
-{
-    context_record *record = &self->contexts[context];
-    if (now >= self->slice_end) {
-        go_to_slice(self, now);
-    }
-    uint64_t gap = now > last ? now - last : 1;
-    for (uint64_t slice = slice_at(self, last); slice <= self->slice && self->slice_first != 0; slice++) {
-        uint64_t begin = self->head->start_ticks + slice * self->head->slice_ticks;
-        double share = begin > last && begin < now ? (double)(begin - last) / (double)gap : 0.0;
-        const slice_record *latest = &self->slices[record->slice_row];
-        if (record->slice_row == 0 || latest->slice < slice) {
-            add_slice_row(self, context, (uint32_t)slice, record->self_ticks + (uint64_t)(share * (double)self_ticks),
-                          record->waiting_ticks + (uint64_t)(share * (double)waiting_ticks));
-        }
-    }
-    record->self_ticks += self_ticks;
-    record->waiting_ticks += waiting_ticks;
-}
-
-void arena_span(arena *self, uint32_t context, uint32_t thread, uint64_t start, uint64_t end)
-{
-    table_row *row = &self->tables[TABLE_SPANS];
-    if (self->muted) {
-        return;
-    }
-    while (row->count >= row->capacity && self->span_least < UINT64_MAX / 4) {
-        uint64_t kept = 1;
-        self->head->span_ticks = self->span_least = self->span_least * 2;
-        for (uint64_t i = 1; i < row->count; i++) {
-            if (self->spans[i].end_ticks - self->spans[i].start_ticks >= self->span_least) {
-                self->spans[kept++] = self->spans[i];
-            }
-        }
-        row->count = kept;
-    }
-    if (end - start < self->span_least || !room(self, TABLE_SPANS, 1)) {
-        return;
-    }
-    span_record fresh = {context, thread, start, end};
-    self->spans[row->count] = fresh;
-    row->count++;
 }

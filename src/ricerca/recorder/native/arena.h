@@ -46,6 +46,9 @@ void arena_beat(arena *self);
  * zero. 0, or an errno; then the mapping is still the parent's and must not be written to. */
 int arena_follow_fork(arena *self, const char *path);
 
+/* Makes room for count more records of a table; 0 when there is none. */
+int arena_room(arena *self, int which, uint64_t count);
+
 /* Each returns the new record's index, 0 when its table is full (index 0 is a placeholder). */
 uint32_t arena_string(arena *self, const char *text, size_t bytes);
 uint32_t arena_function(arena *self, const function_record *record);

@@ -3,6 +3,7 @@
  * falls on the caller (outside). Up to 3.11 a hook also slows every instruction, called or not: a
  * loop without calls tells by how much. */
 #include "recorder.h"
+#include "traits.h"
 
 #include <stdlib.h>
 #include <string.h>
@@ -171,7 +172,7 @@ static void calibrate_loops(header *head, PyObject *space, PyObject *times)
     head->bytecode_factor = factor_of(bytecode, times);
     head->names_factor = factor_of(by_name, times);
     head->lookup_factor = factor_of(lookups, times);
-    head->lookup_share = names_lookup_share(lookups);
+    head->lookup_share = traits_lookup_share(lookups);
     double factor = head->bytecode_factor;
     if (measure(python, times, &found) == 0) {
         share_cost(&found, factor, factor, 0.3, &head->python_inside_ns, &head->python_outside_ns);

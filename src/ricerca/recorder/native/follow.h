@@ -75,6 +75,16 @@ static inline uint32_t new_context(recorder *self, stack *thread, uint32_t paren
     return arena_new_context(&self->store, parent, function, line);
 }
 
+/* The context of this callee and call site, made where it is not there; 0 without a function or room. */
+static inline uint32_t context_below(recorder *self, stack *thread, uint32_t parent, uint32_t function, uint32_t line)
+{
+    if (__builtin_expect(function == 0, 0)) {
+        return 0;
+    }
+    uint32_t context = arena_find_context(&self->store, parent, function, line);
+    return __builtin_expect(context != 0, 1) ? context : new_context(self, thread, parent, function, line);
+}
+
 /* Entering a body: the first time is a call, going on after a suspension a resume, and an exception
  * thrown into a body that never began is neither. */
 enum entry { ENTRY_CALL, ENTRY_RESUME, ENTRY_NEITHER };
@@ -114,12 +124,8 @@ static inline void enter(recorder *self, stack *thread, uint32_t function, const
 {
     const stack_entry *caller = &thread->entries[thread->depth];
     uint32_t context = 0;
-    if (__builtin_expect(function != 0 && !caller->overflow, 1)) {
-        uint32_t line = line_of_call(caller);
-        context = arena_find_context(&self->store, caller->context, function, line);
-        if (__builtin_expect(context == 0, 0)) {
-            context = new_context(self, thread, caller->context, function, line);
-        }
+    if (__builtin_expect(!caller->overflow, 1)) {
+        context = context_below(self, thread, caller->context, function, line_of_call(caller));
     }
     count(self, context, function, entry);
     stack_push(thread, frame, context, code);
@@ -136,8 +142,7 @@ static inline void enter_import(recorder *self, stack *thread, const void *frame
     }
     count(self, item, 0, ENTRY_CALL);
     stack_push(thread, frame, item, info);
-    uint32_t context = arena_find_context(&self->store, item, info->function, 0);
-    context = context != 0 ? context : new_context(self, thread, item, info->function, 0);
+    uint32_t context = context_below(self, thread, item, info->function, 0);
     count(self, context, info->function, ENTRY_CALL);
     stack_push(thread, (const void *)((uintptr_t)frame | SHARED_FRAME), context, info);
 }

@@ -141,15 +141,7 @@ static PyObject *on_builtin_end(PyObject *module, PyObject *const *args, Py_ssiz
     }
     uint64_t now = clock_ticks();
     stack *thread = own;
-    if (thread == NULL || !awake(current, thread, &now)) {
-        Py_RETURN_NONE;
-    }
-    const stack_entry *top = &thread->entries[thread->depth];
-    if (__builtin_expect(thread->depth > 1 && top->code == NULL && top[-1].code != NULL && top[-1].code->object == args[0]
-                         && thread->unseen == 0, 1)) {
-        stack_book(thread, now);
-        stack_pop(thread);
-    } else {
+    if (thread != NULL && awake(current, thread, &now) && !stack_leave_builtin(thread, args[0], now)) {
         stack_leave(thread, running_frame(), 1, now);
     }
     Py_RETURN_NONE;

@@ -194,7 +194,7 @@ static int probe_event(PyObject *none, PyFrameObject *frame, int what, PyObject 
 static void begin_probe(recorder *self, stack *own, PyFrameObject *frame, code_info *info)
 {
     PyThreadState *thread = PyThreadState_Get();
-    if (!self->probing || info->probes >= PROBE_CALLS || probe.frame != NULL || thread->c_tracefunc != NULL) {
+    if (!self->probing || probe.frame != NULL || thread->c_tracefunc != NULL) {
         return;
     }
     info->probes++;

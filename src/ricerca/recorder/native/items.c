@@ -4,30 +4,23 @@
 #include "follow.h"
 
 #include <stdlib.h>
+#include <unistd.h>
 
 #define MOST_LEVELS 8u       /* how far below the top a frame that waits for a child is looked for */
 #define MOST_TEXT 160
+#define OURS "RICERCA_"      /* how the names of our variables begin */
+#define PATH "PYTHONPATH"
+#define OWN_PATH "RICERCA_PYTHONPATH"
 #define LENT_SEEN UINT32_MAX /* never a control: asks for attention at each event */
+
+extern char **environ;
 
 static recorder *watched;
 static const char collecting; /* its address stands for the frame of a collection */
-static const char *const OURS[] = {"RICERCA_RECORDING", "RICERCA_NATIVE", "RICERCA_LIMIT", "RICERCA_LINES",
-                                   "RICERCA_INSIDE", "RICERCA_PURE", "RICERCA_PAUSED", "RICERCA_CHILD"};
-#define OURS_COUNT (sizeof OURS / sizeof OURS[0])
-
 static PyObject *new_reference(PyObject *object)
 {
     Py_INCREF(object);
     return object;
-}
-
-static uint32_t context_below(recorder *self, stack *thread, uint32_t parent, uint32_t function, uint32_t line)
-{
-    if (function == 0) {
-        return 0;
-    }
-    uint32_t context = arena_find_context(&self->store, parent, function, line);
-    return context != 0 ? context : new_context(self, thread, parent, function, line);
 }
 
 /* A new reference to a local variable of a frame that is running, or NULL without an error. */
@@ -263,9 +256,10 @@ static PyObject *variables_of(PyObject *env, int *as_bytes)
     return data;
 }
 
-static void set_variable(PyObject *variables, const char *name, const char *value, int as_bytes)
+static void set_variable(PyObject *variables, const char *name, size_t length, const char *value, int as_bytes)
 {
-    PyObject *key = as_bytes ? PyBytes_FromString(name) : PyUnicode_FromString(name);
+    PyObject *key = as_bytes ? PyBytes_FromStringAndSize(name, (Py_ssize_t)length)
+                             : PyUnicode_FromStringAndSize(name, (Py_ssize_t)length);
     PyObject *text = as_bytes ? PyBytes_FromString(value) : PyUnicode_DecodeFSDefault(value);
     if (key != NULL && text != NULL) {
         PyDict_SetItem(variables, key, text);
@@ -277,8 +271,8 @@ static void set_variable(PyObject *variables, const char *name, const char *valu
 /* The program's own PYTHONPATH for the child goes behind our folder and is kept for the child to find. */
 static void set_path(PyObject *variables, int as_bytes)
 {
-    const char *ours = getenv("PYTHONPATH");
-    PyObject *key = as_bytes ? PyBytes_FromString("PYTHONPATH") : PyUnicode_FromString("PYTHONPATH");
+    const char *ours = getenv(PATH);
+    PyObject *key = as_bytes ? PyBytes_FromString(PATH) : PyUnicode_FromString(PATH);
     PyObject *before = key == NULL ? NULL : PyDict_GetItem(variables, key);
     char path[8192] = "";
     size_t used = 0;
@@ -288,13 +282,13 @@ static void set_path(PyObject *variables, int as_bytes)
     if (before != NULL) {
         PyObject *bytes = PyUnicode_Check(before) ? PyUnicode_EncodeFSDefault(before) : new_reference(before);
         if (bytes != NULL && PyBytes_Check(bytes) && PyBytes_GET_SIZE(bytes) < 4000) {
-            set_variable(variables, "RICERCA_PYTHONPATH", PyBytes_AS_STRING(bytes), as_bytes);
+            set_variable(variables, OWN_PATH, strlen(OWN_PATH), PyBytes_AS_STRING(bytes), as_bytes);
             path[used++] = ':';
             strcpy(path + used, PyBytes_AS_STRING(bytes));
         }
         Py_XDECREF(bytes);
     }
-    set_variable(variables, "PYTHONPATH", path, as_bytes);
+    set_variable(variables, PATH, strlen(PATH), path, as_bytes);
     Py_XDECREF(key);
 }
 
@@ -311,9 +305,10 @@ static void lend(recorder *self, stack *thread, uint32_t depth, PyObject *env)
         Py_XDECREF(variables);
         return;
     }
-    for (size_t i = 0; i < OURS_COUNT; i++) {
-        if (getenv(OURS[i]) != NULL) {
-            set_variable(variables, OURS[i], getenv(OURS[i]), as_bytes);
+    for (char **entry = environ; *entry != NULL; entry++) {
+        const char *value = strchr(*entry, '=');
+        if (value != NULL && strncmp(*entry, OURS, strlen(OURS)) == 0 && strncmp(*entry, OWN_PATH, (size_t)(value - *entry)) != 0) {
+            set_variable(variables, *entry, (size_t)(value - *entry), value + 1, as_bytes);
         }
     }
     set_path(variables, as_bytes);
@@ -335,7 +330,7 @@ static void give_back(recorder *self)
         key = PyList_GET_ITEM(keys, i);
         PyObject *bytes = PyUnicode_Check(key) ? PyUnicode_EncodeFSDefault(key) : new_reference(key);
         const char *name = bytes != NULL && PyBytes_Check(bytes) ? PyBytes_AS_STRING(bytes) : "";
-        if (strncmp(name, "RICERCA_", 8) == 0 || strcmp(name, "PYTHONPATH") == 0) {
+        if (strncmp(name, OURS, strlen(OURS)) == 0 || strcmp(name, PATH) == 0) {
             value = PyDict_GetItem(before, key);
             if (value != NULL) {
                 PyDict_SetItem(variables, key, value);

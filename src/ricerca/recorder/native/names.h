@@ -38,8 +38,6 @@ void names_lines(code_info *info, PyCodeObject *code);
 /* What is not a function of the program, but has time and calls like one. */
 uint32_t names_item(names *self, uint32_t kind, const char *bytes, size_t count);
 uint32_t names_thread_root(names *self);
-/* Per mille of the instructions in a function's loops that look something up; 0 where that does not matter. */
-double names_lookup_share(PyObject *function);
 void names_thread(names *self, thread_record *record);
 
 uint32_t names_new_builtin(names *self, const PyMethodDef *method, PyObject *module_name, PyTypeObject *type);

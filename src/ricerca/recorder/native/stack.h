@@ -135,6 +135,19 @@ static inline int stack_leave_code(stack *self, const void *object, uint64_t now
     return 1;
 }
 
+/* The same for a builtin that a body of this code called. */
+static inline int stack_leave_builtin(stack *self, const void *object, uint64_t now)
+{
+    const stack_entry *top = &self->entries[self->depth];
+    if (__builtin_expect(self->unseen != 0 || self->depth <= 1 || top->code != NULL || top[-1].code == NULL
+                         || top[-1].code->object != object, 0)) {
+        return 0;
+    }
+    stack_book(self, now);
+    stack_pop(self);
+    return 1;
+}
+
 /* Leaves the entry of this frame and whatever is still open above it; unknown frames are ignored. */
 static inline void stack_leave(stack *self, const void *frame, int builtin, uint64_t now)
 {

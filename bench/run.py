@@ -34,6 +34,7 @@ from ricerca.runner.native import ENTRY, ask, native_for
 from ricerca.study.store import RECORDED, Study
 
 HERE = Path(__file__).parent
+MOST_TRIALS, CALM_TRIALS, CALM = 16, 5, 1.1
 WORKLOADS = ("tiny_calls", "recursion", "builtin_calls", "objects", "arrays")
 
 
@@ -212,43 +213,71 @@ def one(n):
         n -= 1
         total += n * 0.5
     return total
-import time
-def calibrated(call, seconds):
-    n, passed = 1000, 0.0
-    while passed < seconds:
-        n *= 2
-        start = time.perf_counter(); call(n); passed = time.perf_counter() - start
-    return int(n * seconds / passed)
-import sys
-sizes = sys.argv[1:] or [str(calibrated(call, 0.4)) for call in (many, one)]
+import statistics, sys, time
+def once(call, n):
+    start = time.perf_counter()
+    call(n)
+    return time.perf_counter() - start
+def sizes(seconds):
+    each = [(once(many, 20000) / 20000, once(one, 20000) / 20000) for _ in range(60)]
+    return [int(seconds / statistics.median(side)) for side in zip(*each)]
 if not sys.argv[1:]:
-    print(*sizes)
+    print(*sizes(0.004))
 else:
-    many(int(sizes[0])); one(int(sizes[1]))
+    for _ in range(100):
+        many(int(sys.argv[1])); one(int(sys.argv[2]))
 """
 
 
-def honest(python: str, repeats: int, folder: Path) -> list[Figure]:
-    """Two functions of equal true time, one of them of tiny calls: how far apart recording and deduction put them."""
+@dataclass(frozen=True)
+class Trial:
+    """One record of the two functions: what tells how fast the machine was, and what came out."""
+
+    cost_ns: float
+    raw_ns: int
+    plain_ns: float
+    total: float
+    apart: float
+
+    def calm(self, trials: list[Trial]) -> bool:
+        """Whether calibration, recorded run and plain runs all met the machine at its best speed."""
+        best = (min(getattr(one, name) for one in trials) for name in ("cost_ns", "raw_ns", "plain_ns"))
+        return all(mine <= CALM * least for mine, least in zip((self.cost_ns, self.raw_ns, self.plain_ns), best, strict=True))
+
+
+def honest(python: str, folder: Path) -> list[Figure]:
+    """Two functions of equal true time, one of them of tiny calls: how far apart recording and deduction put them.
+
+    They take turns of some milliseconds, so that both meet the same machine. Trials in which the
+    machine was slower at one time than at another say nothing of the deduction and are left out.
+    """
     version = ".".join(map(str, ask(python).version[:2]))
     script = folder / "tiny.py"
     script.write_text(TINY)
-    totals, apart = [], []
-    for number in range(repeats):
-        sizes = subprocess.run([python, str(script)], check=True, capture_output=True, text=True).stdout.split()
+    found = [subprocess.run([python, str(script)], check=True, capture_output=True, text=True).stdout.split() for _ in range(5)]
+    sizes = sorted(found, key=lambda pair: int(pair[0]) / int(pair[1]))[2]
+    trials: list[Trial] = []
+    for number in range(MOST_TRIALS):
         study = folder / f"tiny{version}-{number}.ricerca"
         words = ["-m", "ricerca.cli", "record", "--quiet", "--plain", "3", "--python", python, "--study", str(study), str(script)]
         subprocess.run([sys.executable, *words, *sizes], check=True)
         with Study.open(study) as kept:
             loaded = load(kept)
             bare = load_unfitted(kept)
-        totals.append(bare.total_ns / (loaded.plain_ns or 1))
+            facts = kept.tables(loaded.run.id).facts
         functions = loaded.profile.functions.name
         inclusive = dict(zip(functions, loaded.figures.inclusive_ns.tolist(), strict=True))
-        apart.append(100 * abs(inclusive["many"] - inclusive["one"]) / loaded.profile.total_ns)
+        apart = 100 * (inclusive["many"] - inclusive["one"]) / loaded.profile.total_ns
+        cost = facts.python_inside_ns + facts.python_outside_ns
+        plain = loaded.plain_ns or 1
+        trials.append(Trial(cost, bare.raw_total_ns, plain, bare.total_ns / plain, apart))
+        if sum(one.calm(trials) for one in trials) >= CALM_TRIALS:
+            break
+    calm = [one for one in trials if one.calm(trials)] or trials
+    note = f"({len(calm)} calm trials of {len(trials)})"
     return [
-        figure(f"{version} tiny calls: compensated total, by calibration alone / plain", totals, 1.1),
-        figure(f"{version} tiny calls: points between the shares of equal functions", apart, 5.0),
+        figure(f"{version} tiny calls: compensated total, by calibration alone / plain {note}", [one.total for one in calm], 1.1),
+        figure(f"{version} tiny calls: points between the shares of equal functions {note}", [abs(one.apart) for one in calm], 5.0),
     ]
 
 
@@ -309,7 +338,7 @@ def main(arguments: list[str]) -> None:
         folder = Path(name)
         found = [one for python in interpreters() for one in overhead(python, repeats, folder)]
         for python in interpreters():
-            found += honest(python, 3, folder)
+            found += honest(python, folder)
         found += memory(folder) + reading(5) + start_up(5, folder) + window()
     table = Table("figure", "ratio", "range", "limit", box=None)
     for one in found:

@@ -8,6 +8,7 @@
 #include "recorder.h"
 
 #define NAME_TRIES 64u
+#define SELDOM __attribute__((noinline, cold, unused)) /* kept out of the hot path's way */
 
 /* What is known of a code object, NULL when it was never met. */
 static inline code_info *info_of(const recorder *self, PyCodeObject *code)
@@ -21,19 +22,24 @@ static inline code_info *info_of(const recorder *self, PyCodeObject *code)
     return known;
 }
 
+/* Whether the lines of a code object can be told; once, when it first calls something. */
+SELDOM static int find_lines(code_info *info)
+{
+    if (info->object != NULL) {
+        names_lines(info, (PyCodeObject *)info->object);
+    }
+    return info->lines != NULL;
+}
+
 /* The line of a caller from which it makes the call that is under way, 0 where that is not known. */
 static inline uint32_t line_of_call(const stack_entry *caller)
 {
-    if (caller->code == NULL) {
+    code_info *info = caller->code;
+    if (__builtin_expect(info == NULL || (info->lines == NULL && !find_lines(info)), 0)) {
         return 0;
     }
-    if (__builtin_expect(caller->code->lines == NULL, 0)) {
-        PyCodeObject *code = frame_code(frame_of(caller));
-        names_lines(caller->code, code);
-        Py_DECREF(code);
-    }
-    uint32_t unit = (uint32_t)frame_offset(frame_of(caller)) / 2;
-    return caller->code->lines != NULL && unit < caller->code->unit_count ? caller->code->lines[unit] : 0;
+    uint32_t unit = (uint32_t)frame_offset(frame_of(caller), info->object) / 2;
+    return __builtin_expect(unit < info->unit_count, 1) ? info->lines[unit] : 0;
 }
 
 /* Whether to record now; a forked child is followed at its first event, and the clock read again. */
@@ -53,7 +59,7 @@ static inline int awake(recorder *self, stack *thread, uint64_t *now)
 }
 
 /* The interpreter ends without any more word when os._exit is called: its closing mark is made before. */
-static inline void close_before_exit(recorder *self, uint32_t function)
+static void close_before_exit(recorder *self, uint32_t function)
 {
     const function_record *record = &self->store.functions[function];
     if (record->kind == KIND_BUILTIN && record->name_bytes == 5
@@ -62,7 +68,7 @@ static inline void close_before_exit(recorder *self, uint32_t function)
     }
 }
 
-static inline uint32_t new_context(recorder *self, stack *thread, uint32_t parent, uint32_t function, uint32_t line)
+SELDOM static uint32_t new_context(recorder *self, stack *thread, uint32_t parent, uint32_t function, uint32_t line)
 {
     close_before_exit(self, function);
     if (thread->cpu_ticks == 0) {
@@ -94,7 +100,7 @@ static inline enum entry entry_of(const void *frame, const code_info *code)
     if (__builtin_expect(!(code->traits & TRAIT_RESUMABLE), 1)) {
         return ENTRY_CALL;
     }
-    int at = frame_offset(frame);
+    int at = frame_offset(frame, code->object);
     if (at == code->first_offset || (code->first_offset < 0 && at < 0)) {
         return ENTRY_CALL;
     }
@@ -132,7 +138,7 @@ static inline void enter(recorder *self, stack *thread, uint32_t function, const
 }
 
 /* An import is an item of its own, the interpreter's machinery below it. Both end with the same frame. */
-static inline void enter_import(recorder *self, stack *thread, const void *frame, code_info *info)
+SELDOM static void enter_import(recorder *self, stack *thread, const void *frame, code_info *info)
 {
     const stack_entry *caller = &thread->entries[thread->depth];
     uint32_t item = caller->overflow ? 0 : items_import(self, thread, frame, caller->context, line_of_call(caller));
@@ -166,7 +172,7 @@ static inline void enter_code(recorder *self, stack *thread, const void *frame, 
 
 /* Before the program: waits for the frame in which it begins, which is __main__'s own module body,
  * or the one that looks a module up for -m. */
-static inline int begins_program(PyCodeObject *code, PyObject *globals)
+SELDOM static int begins_program(PyCodeObject *code, PyObject *globals)
 {
     const char *name = PyUnicode_AsUTF8(code->co_name);
     const char *wanted = NULL;
@@ -183,7 +189,7 @@ static inline int begins_program(PyCodeObject *code, PyObject *globals)
 }
 
 /* Our start-up module must not show where the program has none of its own. */
-static inline void forget_entry_module(void)
+static void forget_entry_module(void)
 {
     PyObject *modules = PyImport_GetModuleDict();
     PyObject *entry = modules == NULL ? NULL : PyDict_GetItemString(modules, "sitecustomize");
@@ -195,7 +201,7 @@ static inline void forget_entry_module(void)
 }
 
 /* The program begins now: what passed before is not in the recording. */
-static inline void begin_recording(recorder *self, stack *own)
+SELDOM static void begin_recording(recorder *self, stack *own)
 {
     header *head = self->store.head;
     forget_entry_module();

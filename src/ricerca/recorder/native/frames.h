@@ -23,9 +23,40 @@ typedef struct {
     void *values[1];
 } code_extras;
 
-/* The running instruction as a byte offset, below 0 before the first. */
-static inline int frame_offset(const void *frame)
+#if PY_VERSION_HEX >= 0x030B0000
+/* Words of the interpreter's own frame, which it shows us by a call for each; also checked first. */
+#if PY_VERSION_HEX >= 0x030C0000
+enum { FRAME_CODE = 0, FRAME_INSTRUCTION = 7 };
+#else
+enum { FRAME_CODE = 4, FRAME_INSTRUCTION = 7, OBJECT_FRAME = 3 };
+#endif
+extern int frames_direct; /* whether these words are known to be where we look for them */
+
+static inline const void *const *frame_words(const void *frame)
 {
+#if PY_VERSION_HEX < 0x030C0000
+    return ((const void *const *const *)frame)[OBJECT_FRAME];
+#else
+    return frame;
+#endif
+}
+
+static inline int frame_offset_direct(const void *frame, const PyCodeObject *code)
+{
+    return (int)((const char *)frame_words(frame)[FRAME_INSTRUCTION] - (const char *)code->co_code_adaptive);
+}
+#endif
+
+/* The running instruction of a frame of this code as a byte offset, below 0 before the first. */
+static inline int frame_offset(const void *frame, const void *code)
+{
+#if PY_VERSION_HEX >= 0x030B0000
+    if (__builtin_expect(frames_direct, 1)) {
+        return frame_offset_direct(frame, code);
+    }
+#else
+    (void)code;
+#endif
 #if PY_VERSION_HEX >= 0x030C0000
     return PyUnstable_InterpreterFrame_GetLasti((struct _PyInterpreterFrame *)frame);
 #elif PY_VERSION_HEX >= 0x030B0000
@@ -46,6 +77,34 @@ static inline PyCodeObject *frame_code(const void *frame)
     return PyFrame_GetCode((PyFrameObject *)frame);
 #endif
 }
+
+/* The code of a frame that goes on running: a borrowed reference. */
+static inline PyCodeObject *code_of_running(const void *frame)
+{
+#if PY_VERSION_HEX >= 0x030B0000
+    if (__builtin_expect(frames_direct, 1)) {
+        return (PyCodeObject *)frame_words(frame)[FRAME_CODE];
+    }
+#endif
+    PyCodeObject *code = frame_code(frame);
+    Py_DECREF(code);
+    return code;
+}
+
+#if PY_VERSION_HEX >= 0x030C0000
+static inline const void *running_frame(void)
+{
+    PyThreadState *thread = PyThreadState_Get();
+#if PY_VERSION_HEX >= 0x030D0000
+    return thread->current_frame;
+#else
+    return thread->cframe->current_frame;
+#endif
+}
+#endif
+
+/* Finds out what may be had directly; to be called once, from Python code. */
+void frames_check(void);
 
 /* The offset at which a fresh body begins. */
 static inline int first_offset_of(PyCodeObject *code)

@@ -14,16 +14,6 @@ static int waiting;             /* for the program to begin */
 
 enum { TOOL_FIRST = 3, TOOL_LAST = 4 }; /* the numbers that no kind of tool has a claim on */
 
-static inline const void *running_frame(void)
-{
-    PyThreadState *thread = PyThreadState_Get();
-#if PY_VERSION_HEX >= 0x030D0000
-    return thread->current_frame;
-#else
-    return thread->cframe->current_frame;
-#endif
-}
-
 static void thread_ends(void *thread)
 {
     if (current != NULL && current->active) {
@@ -32,7 +22,7 @@ static void thread_ends(void *thread)
     stack_free(thread);
 }
 
-static stack *new_own(void)
+SELDOM static stack *new_own(void)
 {
     own = stack_new(&current->store, (uint64_t)PyThread_get_thread_native_id(), current->thread_root);
     if (own != NULL) {
@@ -48,46 +38,55 @@ static inline stack *own_stack(void)
 
 static void follow_lines_of(PyCodeObject *code, const code_info *info);
 
-static void enter_running(recorder *self, stack *thread, PyCodeObject *code)
+SELDOM static code_info *new_code(recorder *self, PyCodeObject *code)
 {
-    code_info *info = info_of(self, code);
-    if (__builtin_expect(info == NULL, 0)) {
-        info = names_code(&self->known, code, PyEval_GetGlobals());
-        if (self->follow_lines) {
-            follow_lines_of(code, info);
-        }
+    code_info *info = names_code(&self->known, code, PyEval_GetGlobals());
+    if (self->follow_lines) {
+        follow_lines_of(code, info);
     }
-    enter_code(self, thread, running_frame(), info);
+    return info;
 }
 
-/* PY_START, PY_RESUME, PY_THROW: code, offset, ... */
-static PyObject *on_enter(PyObject *module, PyObject *const *args, Py_ssize_t count)
+/* The program begins with this code. */
+SELDOM static int begins_now(PyCodeObject *code)
 {
-    (void)module;
-    (void)count;
+    if (!waiting || !begins_program(code, PyEval_GetGlobals()) || own_stack() == NULL) {
+        return 0;
+    }
+    waiting = 0;
+    begin_recording(current, own);
+    return 1;
+}
+
+/* Called straight by the interpreter, see callback_type. */
+#define CALLBACK(name)                                                                                \
+    static PyObject *name(PyObject *Py_UNUSED(callback), PyObject *const *args, size_t Py_UNUSED(count), \
+                          PyObject *Py_UNUSED(keywords))
+
+/* PY_START, PY_RESUME, PY_THROW: code, offset, ... */
+CALLBACK(on_enter)
+{
     uint64_t now = clock_ticks();
     recorder *self = current;
+    PyCodeObject *code = (PyCodeObject *)args[0];
     if (__builtin_expect(!awake(self, own, &now), 0)) {
-        if (!waiting || !begins_program((PyCodeObject *)args[0], PyEval_GetGlobals()) || own_stack() == NULL) {
+        if (!begins_now(code)) {
             Py_RETURN_NONE;
         }
-        waiting = 0;
-        begin_recording(self, own);
         now = clock_ticks();
     }
     stack *thread = own_stack();
     if (__builtin_expect(thread != NULL, 1)) {
+        code_info *info = info_of(self, code);
         stack_book(thread, now);
-        enter_running(self, thread, (PyCodeObject *)args[0]);
+        enter_code(self, thread, running_frame(), __builtin_expect(info != NULL, 1) ? info : new_code(self, code));
     }
     Py_RETURN_NONE;
 }
 
 /* PY_RETURN, PY_YIELD, PY_UNWIND */
-static PyObject *on_leave(PyObject *module, PyObject *const *args, Py_ssize_t count)
+CALLBACK(on_leave)
 {
-    (void)module;
-    (void)count;
     uint64_t now = clock_ticks();
     stack *thread = own;
     if (__builtin_expect(thread != NULL && awake(current, thread, &now), 1) && !stack_leave_code(thread, args[0], now)) {
@@ -111,10 +110,8 @@ static inline const void *calling_frame(const stack *thread, const void *code)
 
 /* CALL: code, offset, callable, first argument. Also told for Python functions and classes, which are
  * seen when they start. */
-static PyObject *on_call(PyObject *module, PyObject *const *args, Py_ssize_t count)
+CALLBACK(on_call)
 {
-    (void)module;
-    (void)count;
     if (!is_builtin(args[2], args[3])) {
         Py_RETURN_NONE;
     }
@@ -132,10 +129,8 @@ static PyObject *on_call(PyObject *module, PyObject *const *args, Py_ssize_t cou
 }
 
 /* C_RETURN, C_RAISE */
-static PyObject *on_builtin_end(PyObject *module, PyObject *const *args, Py_ssize_t count)
+CALLBACK(on_builtin_end)
 {
-    (void)module;
-    (void)count;
     if (!is_builtin(args[2], args[3])) {
         Py_RETURN_NONE;
     }
@@ -148,10 +143,8 @@ static PyObject *on_builtin_end(PyObject *module, PyObject *const *args, Py_ssiz
 }
 
 /* LINE: code, line; told only for chosen code. */
-static PyObject *on_line(PyObject *module, PyObject *const *args, Py_ssize_t count)
+CALLBACK(on_line)
 {
-    (void)module;
-    (void)count;
     uint64_t now = clock_ticks();
     recorder *self = current;
     if (!self->active || own == NULL || own->depth == 0) {
@@ -166,20 +159,38 @@ static PyObject *on_line(PyObject *module, PyObject *const *args, Py_ssize_t cou
     Py_RETURN_NONE;
 }
 
-static PyMethodDef callbacks[] = {
-    {"on_enter", (PyCFunction)(void (*)(void))on_enter, METH_FASTCALL, NULL},
-    {"on_leave", (PyCFunction)(void (*)(void))on_leave, METH_FASTCALL, NULL},
-    {"on_call", (PyCFunction)(void (*)(void))on_call, METH_FASTCALL, NULL},
-    {"on_builtin_end", (PyCFunction)(void (*)(void))on_builtin_end, METH_FASTCALL, NULL},
-    {"on_line", (PyCFunction)(void (*)(void))on_line, METH_FASTCALL, NULL},
+/* Something to call and nothing more: the interpreter goes straight to the function. */
+typedef struct {
+    PyObject_HEAD
+    vectorcallfunc call;
+} callback_object;
+
+static PyTypeObject callback_type = {
+    PyVarObject_HEAD_INIT(NULL, 0)
+    .tp_name = "ricerca.callback",
+    .tp_basicsize = sizeof(callback_object),
+    .tp_flags = Py_TPFLAGS_DEFAULT | Py_TPFLAGS_HAVE_VECTORCALL | Py_TPFLAGS_DISALLOW_INSTANTIATION,
+    .tp_vectorcall_offset = offsetof(callback_object, call),
+    .tp_call = PyVectorcall_Call,
 };
+
+static PyObject *new_callback(vectorcallfunc call)
+{
+    callback_object *made = PyType_Ready(&callback_type) == 0 ? PyObject_New(callback_object, &callback_type) : NULL;
+    if (made != NULL) {
+        made->call = call;
+    }
+    return (PyObject *)made;
+}
 
 static const struct {
     const char *event;
-    int callback;
+    vectorcallfunc callback;
+    int everywhere; /* the ends of builtins come with their calls; lines are asked for by code */
 } WIRING[] = {
-    {"PY_START", 0}, {"PY_RESUME", 0}, {"PY_THROW", 0}, {"PY_RETURN", 1}, {"PY_YIELD", 1},
-    {"PY_UNWIND", 1}, {"CALL", 2}, {"C_RETURN", 3}, {"C_RAISE", 3}, {"LINE", 4},
+    {"PY_START", on_enter, 1}, {"PY_RESUME", on_enter, 1}, {"PY_THROW", on_enter, 1},
+    {"PY_RETURN", on_leave, 1}, {"PY_YIELD", on_leave, 1}, {"PY_UNWIND", on_leave, 1},
+    {"CALL", on_call, 1}, {"C_RETURN", on_builtin_end, 0}, {"C_RAISE", on_builtin_end, 0}, {"LINE", on_line, 0},
 };
 #define WIRE_COUNT ((int)(sizeof WIRING / sizeof WIRING[0]))
 
@@ -226,7 +237,7 @@ static long wire_up(void)
     long wanted = 0;
     for (int i = 0; i < WIRE_COUNT; i++) {
         long event = event_number(WIRING[i].event);
-        PyObject *callback = PyCFunction_New(&callbacks[WIRING[i].callback], NULL);
+        PyObject *callback = new_callback(WIRING[i].callback);
         PyObject *old = NULL;
         if (event >= 0 && callback != NULL) {
             old = PyObject_CallMethod(monitoring, "register_callback", "ilO", tool, event, callback);
@@ -236,10 +247,7 @@ static long wire_up(void)
             return -1;
         }
         Py_DECREF(old);
-        /* the ends of builtins come with their calls; lines are asked for by code */
-        if (WIRING[i].callback < 3) {
-            wanted |= event;
-        }
+        wanted |= WIRING[i].everywhere ? event : 0;
     }
     return wanted;
 }
@@ -260,6 +268,7 @@ static int install(recorder *self)
     }
     key_made = 1;
     current = self;
+    frames_check();
     monitoring = PySys_GetObject("monitoring");
     if (monitoring == NULL) {
         PyErr_SetString(PyExc_RuntimeError, "sys.monitoring is not there");

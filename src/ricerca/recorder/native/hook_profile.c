@@ -22,17 +22,19 @@ static PyObject *globals_of(PyFrameObject *frame)
 #endif
 }
 
+SELDOM static code_info *new_code(recorder *self, PyFrameObject *frame, PyCodeObject *code)
+{
+    PyObject *globals = globals_of(frame);
+    code_info *info = names_code(&self->known, code, globals);
+    Py_XDECREF(globals);
+    return info;
+}
+
 static inline code_info *info_of_frame(recorder *self, PyFrameObject *frame)
 {
-    PyCodeObject *code = PyFrame_GetCode(frame);
+    PyCodeObject *code = code_of_running(frame);
     code_info *info = info_of(self, code);
-    if (__builtin_expect(info == NULL, 0)) {
-        PyObject *globals = globals_of(frame);
-        info = names_code(&self->known, code, globals);
-        Py_XDECREF(globals);
-    }
-    Py_DECREF(code);
-    return info;
+    return __builtin_expect(info != NULL, 1) ? info : new_code(self, frame, code);
 }
 
 #if PY_VERSION_HEX < 0x030B0000
@@ -341,6 +343,7 @@ static int install(recorder *self, Py_tracefunc event)
         return -1;
     }
     current = self;
+    frames_check();
     PyObject *capsule = new_stack(self, (uint64_t)PyThread_get_thread_native_id());
     if (capsule == NULL || check_capsule_layout(capsule) != 0) {
         Py_XDECREF(capsule);

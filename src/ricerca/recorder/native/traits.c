@@ -20,8 +20,15 @@ static int ends_with(PyObject *text, const char *end)
 #if PY_VERSION_HEX >= 0x030B0000 && PY_VERSION_HEX < 0x030C0000
 /* Instructions of 3.11, whose look-ups lose most while a hook is in. */
 enum { OP_FOR_ITER = 93, OP_CALL = 171, OP_CALL_EX = 142, OP_EXTENDED = 144, OP_CACHE = 0, OP_JUMP_BACK = 140 };
+enum { CALL_WEIGHT = 10 };
 
 static int is_jump_back(uint8_t op) { return op == OP_JUMP_BACK || op == 134 || (op >= 173 && op <= 176); }
+
+/* How many ordinary instructions one takes as long as. */
+static uint32_t weight_of(uint8_t op)
+{
+    return op == OP_CACHE ? 0 : op == OP_CALL || op == OP_CALL_EX ? CALL_WEIGHT : 1;
+}
 
 static int is_lookup(uint8_t op)
 {
@@ -49,7 +56,7 @@ static int look_at_loops(PyCodeObject *code, uint16_t *lookups)
         uint8_t op = ops[2 * i];
         uint32_t argument = extended << 8 | ops[2 * i + 1];
         extended = op == OP_EXTENDED ? argument : 0;
-        all[0] += op != OP_CACHE;
+        all[0] += weight_of(op);
         all[1] += (uint32_t)is_lookup(op);
         if (!is_jump_back(op) || (Py_ssize_t)argument > i + 1) {
             continue;
@@ -58,7 +65,7 @@ static int look_at_loops(PyCodeObject *code, uint16_t *lookups)
         for (Py_ssize_t k = i + 1 - (Py_ssize_t)argument; k < i; k++) {
             uint8_t inner = ops[2 * k];
             calls |= inner == OP_CALL || inner == OP_CALL_EX;
-            in_loops[0] += inner != OP_CACHE;
+            in_loops[0] += weight_of(inner);
             in_loops[1] += (uint32_t)is_lookup(inner);
         }
         bare |= !calls;

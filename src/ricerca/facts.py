@@ -117,12 +117,28 @@ def round_facts(loaded: Loaded, study: str) -> dict[str, Any]:
     }
 
 
+def cycle_rows(loaded: Loaded, top: int | None = None) -> list[dict[str, Any]]:
+    """One entry for each cycle of functions that call each other in a ring, the dearest first."""
+    table, figures = loaded.profile.functions, loaded.figures
+    return [
+        {
+            "functions": [_names(table, n) for n in sorted(one.members, key=lambda n: -int(figures.self_ns[n]))],
+            "entries": one.entries,
+            "inner_calls": one.inner_calls,
+            "self_ns": one.self_ns,
+            "inclusive_ns": one.inclusive_ns,
+        }
+        for one in loaded.cycles[:top]
+    ]
+
+
 def reading_facts(loaded: Loaded) -> dict[str, Any]:
     """How a round was recorded and is read: what comes after its tables."""
     return {
         "waiting": waiting_by_class(loaded.profile),
         "hook": loaded.profile.facts.hook,
         "reading": loaded.reading.text,
+        "cycles": cycle_rows(loaded),
     }
 
 

@@ -8,6 +8,7 @@ from functools import cached_property
 
 from ricerca.engine.believable import Speedup, median_ns, speedup
 from ricerca.engine.comparison import Comparison, compare
+from ricerca.engine.cycles import Cycle, function_cycles
 from ricerca.engine.layers import layers_of
 from ricerca.engine.levels import FUNCTION
 from ricerca.engine.lines import LineFigures, line_figures
@@ -68,6 +69,11 @@ class Loaded:
     def edges(self) -> Edges:
         """Callers and callees."""
         return edges(self.profile)
+
+    @cached_property
+    def cycles(self) -> tuple[Cycle, ...]:
+        """Functions that call each other in a ring."""
+        return function_cycles(self.profile, self.edges)
 
     @property
     def plain_ns(self) -> int | None:

@@ -13,13 +13,14 @@ from rich.table import Table
 from rich.text import Text
 
 from ricerca.engine.ranking import running_share
-from ricerca.facts import edge_rows, function_rows, line_rows
+from ricerca.facts import cycle_rows, edge_rows, function_rows, line_rows
 from ricerca.loading import Loaded
-from ricerca.wording import count_text, factor_text, plural, share_text, time_text
+from ricerca.wording import count_text, cycle_name, factor_text, plural, share_text, time_text
 
 LEAST_COLUMNS = 100
 BAR_COLUMNS = 10
 NAME_COLUMNS, WHERE_COLUMNS = 27, 20
+MOST_CYCLES = 5
 
 
 def _console() -> Console:
@@ -87,6 +88,14 @@ def show_functions(loaded: Loaded, by: str, top: int) -> None:
 
         share = running_share(np.asarray([row["self_ns"] for row in rows]), total)
         console.print(f"The first {len(rows)} hold {share_text(float(share[-1]))}, the first three {share_text(float(share[2]))}.")
+    for one in cycle_rows(loaded, MOST_CYCLES):
+        names = [row["function"] for row in one["functions"]]
+        console.print(
+            escape(
+                f"{cycle_name(names)}: {time_text(one['inclusive_ns'])}, {time_text(one['self_ns'])} of it their own; "
+                f"entered {plural(one['entries'], 'time')}, {plural(one['inner_calls'], 'call')} inside"
+            )
+        )
 
 
 def show_lines(loaded: Loaded, top: int) -> None:

@@ -24,6 +24,17 @@ def time_text(ns: float) -> str:
     raise AssertionError("unreachable")
 
 
+def time_ns(text: str) -> float:
+    """The time that a text of ``time_text`` means, in ns.
+
+    >>> time_ns("1.23\u2009ms"), time_ns("0")
+    (1230000.0, 0.0)
+    """
+    value = text.replace(THIN, " ").replace(",", ".").split()
+    scale = {unit: size for size, unit in _UNITS}[value[-1]] if len(value) > 1 else 1
+    return float("".join(value[:-1] or value)) * scale
+
+
 def _three_digits(value: float, whole: bool = False) -> str:
     size = abs(value)
     digits = 0 if whole or size >= 99.95 else 1 if size >= 9.995 else 2
@@ -87,3 +98,12 @@ def plural(count: int, one: str, many: str = "") -> str:
     ('1 call', '1\u2009200 calls')
     """
     return f"{count_text(count)} {one if count == 1 else many or one + 's'}"
+
+
+def cycle_name(names: list[str]) -> str:
+    """A cycle by the functions in it, the first few named.
+
+    >>> cycle_name(["fit", "step", "solve", "norm"])
+    'cycle of 4: fit, step, solve …'
+    """
+    return f"cycle of {len(names)}: {', '.join(names[:3])}" + (" …" if len(names) > 3 else "")

@@ -6,9 +6,10 @@ import json
 import shutil
 import xml.etree.ElementTree as ET
 
+import numpy as np
 import pytest
 from conftest import ricerca
-from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtCore import QItemSelectionModel, QPoint, Qt
 from PyQt6.QtTest import QTest
 from test_window import (  # noqa: F401 - fixtures
     no_qt_warnings,
@@ -18,8 +19,26 @@ from test_window import (  # noqa: F401 - fixtures
     study,
 )
 
+from ricerca.desk.rounds_column import describe, expected_of
+from ricerca.desk.row_menu import row_menu
 from ricerca.engine.reading import parse
 from ricerca.study.store import Study
+
+RING = """
+def even(n):
+    return n == 0 or odd(n - 1)
+def odd(n):
+    return n != 0 and even(n - 1)
+def slower(n):
+    total = 0
+    for step in range(n * 60):
+        total += step
+    return total
+for n in range(150):
+    slower(n)
+    if n % 5 == 0:
+        even(20)
+"""
 
 
 @pytest.fixture
@@ -151,6 +170,80 @@ def test_what_if_is_answered_and_noted(qtbot, window):
     settle(qtbot, window)
     with Study.open(window.state.path) as kept:
         assert "Expected: with inner 10×" in kept.round(window.state.number).note
+
+
+def test_an_expectation_for_several_functions_is_held_against_the_next_round(qtbot, window):
+    window.state.read(1, None)
+    settle(qtbot, window)
+    table = window.functions.table
+    for name in ("inner", "work"):
+        row = int(np.flatnonzero(table.model.rows == number_of(window, name))[0])
+        table.view.selectionModel().select(
+            table.model.index(row, 0), QItemSelectionModel.SelectionFlag.Select | QItemSelectionModel.SelectionFlag.Rows
+        )
+    assert "functions together" in table.summary.text()
+    assert window.functions.what_if.isVisible()
+    window.functions.what_if.factor.setValue(4)
+    QTest.mouseClick(window.functions.what_if.note, Qt.MouseButton.LeftButton)
+    settle(qtbot, window)
+    expected = expected_of(window.state.rounds, window.state.rounds[1])
+    assert "4× as fast" in expected.text
+    assert expected.total_ns < window.state.view.loaded.best_total_ns
+    assert "than expected" in describe(window.state.rounds[1], expected) or "as expected" in describe(window.state.rounds[1], expected)
+    assert expected_of(window.state.rounds, window.state.rounds[0]) is None
+
+
+def test_a_cycle_has_a_row_of_its_own_and_a_call_that_grew_dearer_is_marked(qtbot, open_window, tmp_path):  # noqa: F811
+    (tmp_path / "ring.py").write_text(RING)
+    assert ricerca("record", "ring.py", cwd=tmp_path).returncode == 0
+    window = open_window(tmp_path / "ring.ricerca")
+    table = window.functions.table
+    row = int(np.flatnonzero(table.model.rows >= len(window.state.view.loaded.profile.functions))[0])
+    assert table.model.index(row, 1).data() in ("cycle of 2: even, odd", "cycle of 2: odd, even")
+    assert table.model.index(row, 5).data() == "30"
+    table.view.selectRow(row)
+    assert table.summary.text().startswith("Entered 30 times from outside, 600 calls inside")
+    assert [window.state.view.loaded.profile.functions.name[n] for n in window.state.view.growing] == ["slower"]
+    window.state.take_in_hand(number_of(window, "slower"))
+    assert window.dossier.growth.isVisible()
+    facts = json.loads(ricerca("rank", window.state.path, "--json").stdout)
+    assert [(one["entries"], one["inner_calls"]) for one in facts["cycles"]] == [(30, 600)]
+    assert "cycle of 2" in ricerca("rank", window.state.path).stdout
+
+
+def test_the_menu_of_a_row_steers_the_reading_and_shapes_layers(qtbot, window):
+    window.state.set_reading(parse("everything"))
+    settle(qtbot, window)
+    window.state.take_in_hand(number_of(window, "inner"))
+
+    def entry(*words):
+        menu = row_menu(window.state, window)
+        for word in words:
+            action = next(action for action in menu.actions() if action.text().startswith(word))
+            menu = action.menu() or menu
+        action.trigger()
+        settle(qtbot, window)
+
+    entry("Show it in Graph")
+    assert window.pages.currentWidget() is window.graph
+    window.state.put_in_layer("heart", "__main__.inner")
+    settle(qtbot, window)
+    layers = window.state.view.loaded.profile.functions.layer
+    assert (layers[number_of(window, "inner")], layers[number_of(window, "work")]) == ("heart", "mine")
+    entry("Layer heart", "Broaden to the module")
+    assert window.state.own_layers[0].patterns == ("__main__",)
+    assert window.state.view.loaded.profile.functions.layer[number_of(window, "work")] == "heart"
+    entry("Only inside inner")
+    assert window.state.reading.inside == ("inner",)
+
+
+def test_find_anything_finds_lines(qtbot, window):
+    found = [one for one in window.find_box.found("for range times") if "work(300)" in one.text]
+    assert found == []
+    (line,) = [one for one in window.find_box.found("job.py sorted(range") if "return sorted" in one.text]
+    line.act()
+    assert window.state.in_hand == number_of(window, "inner")
+    assert window.dossier.source._marked == window.state.line_in_hand == 4
 
 
 def test_the_page_of_keys_comes_and_goes(window):

@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from ricerca.engine.cycles import function_cycles
 from ricerca.engine.graph import call_graph, lay_out
 from ricerca.engine.graph_text import to_dot, to_graphml
 from ricerca.engine.levels import LEVELS
@@ -19,7 +20,7 @@ from ricerca.engine.reading import ALL_OTHERS, CLOCKS, EVERYTHING, Reading, pars
 from ricerca.engine.reducing import merged
 from ricerca.engine.slices import growth
 from ricerca.engine.timeline import timeline
-from ricerca.engine.tree import children, roots
+from ricerca.engine.tree import children, path_to, roots
 from ricerca.errors import InputError
 
 from .trees import runs, tables_of
@@ -178,11 +179,44 @@ def test_a_cycle_of_three_entered_from_two_places():
     assert cycle.inclusive_ns == (10 + 20 + 30 + 40) + (50 + 60)
     assert cycle.entries == 2 + 6
     assert cycle.inner_calls == 3 + 4 + 5 + 7
+    (of_functions,) = function_cycles(build_profile(tables), edges(build_profile(tables)))
+    assert of_functions.members == (2, 3, 4)
+    assert (of_functions.entries, of_functions.inner_calls, of_functions.inclusive_ns, of_functions.self_ns) == (8, 19, 210, 210)
     assert all(node.cycle == (0 if node.name in "abc" else -1) for node in graph.nodes)
     places = lay_out(graph)
     assert places.column[[node.name for node in graph.nodes].index("main")] == 0
     assert to_dot(graph).count("->") == len(graph.ribbons)
     assert to_graphml(graph).count("<edge ") == len(graph.ribbons)
+
+
+@law
+@given(profiles(), readings())
+def test_a_cycle_has_the_time_of_its_entries_and_its_calls_come_from_outside_or_inside(profile, reading):
+    found = read(profile, reading)
+    for one in function_cycles(found, edges(found)):
+        here = np.isin(found.function, one.members) & (found.parent >= 0)
+        above = [{int(n) for n in path_to(found, context)[:-1]} for context in np.flatnonzero(here)]
+        tops = [context for context, callers in zip(np.flatnonzero(here), above, strict=True) if not any(here[n] for n in callers)]
+        assert one.inclusive_ns == found.inclusive_ns[tops].sum() <= found.total_ns
+        assert one.self_ns == found.self_ns[here].sum() <= one.inclusive_ns
+        assert one.entries + one.inner_calls == found.calls[here].sum()
+        assert one.entries == sum(found.calls[n] for n in np.flatnonzero(here) if not here[found.parent[n]])
+
+
+def test_the_graph_folds_by_class_module_and_package():
+    tables = tables_of(
+        [-1, 0, 1, 2, 2, 1], [0, 1, 2, 3, 4, 5], [0, 5, 10, 20, 30, 40], names=["start", "main", "Box.put", "Box.shut", "help", "far"]
+    )
+    tables = replace(tables, function_module=("", "a", "a.b", "a.b", "a.b", "a.c"))
+    profile = build_profile(tables)
+    for folded, wanted in (
+        ({("class", "a.b.Box")}, {"main": 5, "a.b.Box": 30, "help": 30, "far": 40}),
+        ({("module", "a.b")}, {"main": 5, "a.b": 60, "far": 40}),
+        ({("package", "a"), ("module", "a.b")}, {"a": 105}),
+    ):
+        graph = call_graph(profile, folded=folded)
+        assert {node.name: node.self_ns for node in graph.nodes} == wanted
+        assert sum(node.self_ns for node in graph.nodes) == profile.total_ns
 
 
 def test_inside_a_chain_takes_part_of_a_functions_calls():

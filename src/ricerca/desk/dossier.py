@@ -5,25 +5,63 @@ from __future__ import annotations
 import html
 from pathlib import Path
 
-from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtCore import QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QColor, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from ricerca.desk import theme
 from ricerca.desk.editor import open_at
 from ricerca.desk.fan import Fan
 from ricerca.desk.functions_page import place_text
+from ricerca.desk.painting import paint_growth
 from ricerca.desk.source_view import SourceView
 from ricerca.desk.state import DeskState, View
 from ricerca.desk.tips import tip
 from ricerca.desk.what_if import WhatIf
 from ricerca.engine.neighbours import neighbours
 from ricerca.engine.ranking import ceiling
-from ricerca.engine.slices import growth
+from ricerca.engine.slices import Growth
 from ricerca.errors import RicercaError
-from ricerca.study.store import Study
 from ricerca.wording import count_text, factor_text, plural, share_text, time_text
 
-LEAST_UNCERTAIN, LEAST_GROWN = 0.01, 0.02
+LEAST_UNCERTAIN = 0.01
+
+
+class GrowthLine(QWidget):
+    """Time per call of a function over the run, where it grew."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._grown: Growth | None = None
+        self.setFixedHeight(54)
+        self.setAccessibleName("Time per call over the run")
+
+    def show_growth(self, grown: Growth | None) -> None:
+        """Draw another line; None hides it."""
+        self._grown = grown
+        self.setVisible(grown is not None)
+        if grown is not None:
+            said = f"From {time_text(grown.first_ns)} to {time_text(grown.last_ns)} a call. Dashed: the straight line through it."
+            self.setToolTip(tip(f"Own time per call, from the run's beginning on the left to its end on the right. {said}"))
+        self.update()
+
+    def paintEvent(self, _event: QPaintEvent) -> None:
+        if self._grown is None:
+            return
+        painter, colours = QPainter(self), theme.now()
+        words = theme.metrics(theme.SMALL_PX)
+        first, last = time_text(self._grown.first_ns), time_text(self._grown.last_ns)
+        left, right = words.horizontalAdvance(first) + 8, words.horizontalAdvance(last) + 8
+        room = QRectF(left, 4, self.width() - left - right, self.height() - 22)
+        paint_growth(painter, room, self._grown)
+        painter.setFont(theme.font(theme.SMALL_PX))
+        painter.setPen(QColor(colours.soft))
+        middle = Qt.AlignmentFlag.AlignVCenter
+        painter.drawText(QRectF(0, 4, left, room.height()), middle | Qt.AlignmentFlag.AlignLeft, first)
+        painter.drawText(QRectF(left, room.bottom() + 2, room.width(), 16), Qt.AlignmentFlag.AlignCenter, "own time per call over the run")
+        painter.setPen(QColor(colours.slower))
+        painter.drawText(QRectF(self.width() - right, 4, right, room.height()), middle | Qt.AlignmentFlag.AlignRight, last)
+        painter.end()
 
 
 class Dossier(QFrame):
@@ -48,8 +86,9 @@ class Dossier(QFrame):
         self.sentence = QLabel()
         self.sentence.setWordWrap(True)
         self.sentence.setTextFormat(Qt.TextFormat.RichText)
+        self.growth = GrowthLine()
         self.what_if = WhatIf()
-        self.what_if.expected.connect(self._note)
+        self.what_if.expected.connect(state.note_expectation)
         self.fan = Fan()
         self.fan.chosen.connect(state.take_in_hand)
         self.source_head = QLabel("source as recorded")
@@ -65,12 +104,15 @@ class Dossier(QFrame):
         layout.addWidget(self.title)
         layout.addLayout(row)
         layout.addWidget(self.sentence)
+        layout.addWidget(self.growth)
         layout.addWidget(self.what_if)
         layout.addSpacing(6)
         layout.addWidget(self.fan)
         layout.addSpacing(6)
         layout.addWidget(self.source_head)
         layout.addWidget(self.source, 1)
+        state.editor_asked.connect(self.open_file)
+        state.line_changed.connect(self.source.show_line)
         state.hand_changed.connect(self.refresh)
         state.view_changed.connect(self.refresh)
 
@@ -80,6 +122,7 @@ class Dossier(QFrame):
         there = view is not None and function >= 0
         for part in (self.open_button, self.what_if, self.fan, self.source, self.source_head):
             part.setVisible(there)
+        self.growth.show_growth(view.growing.get(function) if view is not None else None)
         if view is None or function < 0:
             self.title.setText("")
             self.place.setText("")
@@ -95,24 +138,10 @@ class Dossier(QFrame):
         self.place.setToolTip(tip(table.file[function] or table.module[function]))
         self.open_button.setVisible(bool(table.file[function]) and not table.file[function].startswith("<"))
         self.sentence.setText(sentence(view, function))
-        self.what_if.show_function(view, function)
+        self.what_if.ask(view, [function])
         self.fan.show_function(view, function)
         self.source.show_function(view, function)
         self.source_head.setText(self.source.heading)
-
-    def _note(self, text: str) -> None:
-        """Add an expectation to the note of the round that is read."""
-        state, number = self._state, self._state.number
-        path = state.path
-        if path is None or number is None:
-            return
-
-        def write() -> None:
-            with Study.open(path) as study:
-                note = study.round(number).note
-                study.describe_round(number, note=f"{note}\n{text}".strip())
-
-        state.workers.request("note", write, lambda _done: state.refresh_rounds())
 
     def open_file(self, line: int = 0) -> None:
         """Open the file of the function in hand: at the line given, else at that in hand, else where the function begins."""
@@ -149,8 +178,8 @@ def sentence(view: View, function: int) -> str:
         said += f" Its body was gone on with {plural(resumes, 'time')}."
     if figures.uncertain[function] and own / total >= LEAST_UNCERTAIN:
         said += " Uncertain: more than half of what was measured here was the recorder's own cost."
-    grown = growth(loaded.profile, function)
-    if grown is not None and grown.rises and own / total >= LEAST_GROWN:
+    grown = view.growing.get(function)
+    if grown is not None:
         said += (
             f" A call grew dearer over the run: {time_text(grown.first_ns)} of its own at the beginning, "
             f"<span style='font-weight:600'>{time_text(grown.last_ns)}</span> at the end."

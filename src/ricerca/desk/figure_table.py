@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QObject, QPointF, QRect, QRectF, QSettings, Qt, QTimer, pyqtSignal
+from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QObject, QPoint, QPointF, QRect, QRectF, QSettings, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QColor, QPainter
 from PyQt6.QtWidgets import (
     QAbstractItemView,
@@ -24,11 +24,13 @@ from PyQt6.QtWidgets import (
 )
 
 from ricerca.desk import theme
-from ricerca.desk.painting import change_colour, paint_bar, paint_mark
+from ricerca.desk.painting import change_colour, paint_bar, paint_growth, paint_mark
 from ricerca.desk.tips import tip
-from ricerca.wording import time_text
+from ricerca.engine.slices import Growth
+from ricerca.wording import factor_text, time_text
 
 ROW_PX = 30
+GROWTH_PX = 34
 
 
 @dataclass(frozen=True)
@@ -55,6 +57,7 @@ class Column:
     bar: Callable[[int], Bar] | None = None
     gain: Callable[[int], float | None] | None = None
     under: Callable[[int], str] | None = None
+    grown: Callable[[int], Growth | None] | None = None
     left: bool = False
     mono: bool = False
     rising: bool = False
@@ -69,6 +72,7 @@ class Cell:
     under: str = ""
     bar: Bar | None = None
     gain: float | None = None
+    grown: Growth | None = None
     left: bool = False
     mono: bool = False
     soft: bool = False
@@ -151,7 +155,8 @@ class FigureModel(QAbstractTableModel):
         if column.key == "rank":
             return Cell(str(index.row() + 1), soft=True)
         text = column.text(row) if column.text else ""
-        return Cell(text, column.under(row) if column.under else "", left=column.left, mono=column.mono)
+        grown = column.grown(row) if column.grown else None
+        return Cell(text, column.under(row) if column.under else "", grown=grown, left=column.left, mono=column.mono)
 
     def data(self, index: QModelIndex, role: int = 0) -> Any:
         if not index.isValid() or index.row() >= len(self.rows):
@@ -188,6 +193,8 @@ class FigureDelegate(QStyledItemDelegate):
         if cell.gain is not None:
             self._paint_gain(painter, room, cell.gain)
         else:
+            if cell.grown is not None:
+                room = self._paint_growth(painter, room, cell.grown)
             self._paint_text(painter, room, cell)
         painter.restore()
 
@@ -200,6 +207,20 @@ class FigureDelegate(QStyledItemDelegate):
         if gain:
             width = theme.metrics().horizontalAdvance(text)
             paint_mark(painter, QPointF(room.right() - width - 8, room.center().y() + 1), gain > 0)
+
+    def _paint_growth(self, painter: QPainter, room: QRect, grown: Growth) -> QRect:
+        """The small line at the right end, with by how much; returns the room that is left."""
+        text = factor_text(grown.factor)
+        width = theme.metrics(theme.SMALL_PX).horizontalAdvance(text)
+        if room.width() < width + GROWTH_PX + 90:
+            return room
+        painter.setFont(theme.font(theme.SMALL_PX))
+        painter.setPen(QColor(theme.now().slower))
+        painter.drawText(room, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, text)
+        line = QRectF(room.right() - width - 16 - GROWTH_PX, room.top() + 7, GROWTH_PX, room.height() - 14)
+        paint_growth(painter, line, grown)
+        paint_mark(painter, QPointF(room.right() - width - 7, room.center().y() + 1), False)
+        return room.adjusted(0, 0, -width - GROWTH_PX - 24, 0)
 
     def _paint_text(self, painter: QPainter, room: QRect, cell: Cell) -> None:
         colours = theme.now()
@@ -228,6 +249,8 @@ class FigureTable(QWidget):
     opened = pyqtSignal(int)
     gathered = pyqtSignal(list)
     """The engine rows that are selected together."""
+    asked = pyqtSignal(QPoint)
+    """A menu is asked for, at this place of the table's view."""
 
     def __init__(self, name: str, settings: QSettings, default_order: str, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -259,6 +282,9 @@ class FigureTable(QWidget):
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
         layout.addLayout(above)
+        self.below_head = QVBoxLayout()
+        self.below_head.setContentsMargins(12, 0, 12, 0)
+        layout.addLayout(self.below_head)
         layout.addWidget(self.view, 1)
         self._wanted = -1
 
@@ -271,6 +297,8 @@ class FigureTable(QWidget):
         view.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         view.setHorizontalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
         view.setTabKeyNavigation(False)
+        view.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        view.customContextMenuRequested.connect(self.asked)
         view.verticalHeader().hide()
         view.verticalHeader().setDefaultSectionSize(ROW_PX)
         header = view.horizontalHeader()

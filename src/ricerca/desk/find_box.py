@@ -15,7 +15,7 @@ from ricerca.desk.reading_line import round_words
 from ricerca.desk.state import DeskState
 from ricerca.wording import time_text
 
-MOST = 14
+MOST, MOST_TEXT = 14, 48
 
 
 @dataclass(frozen=True)
@@ -46,7 +46,7 @@ class FindBox(QLineEdit):
         self.installEventFilter(self)
 
     def found(self, text: str) -> list[Find]:
-        """What matches, functions by self time first, then rounds and actions."""
+        """What matches, functions by self time first, then rounds, actions and lines."""
         parts = text.lower().split()
         if not parts:
             return []
@@ -55,7 +55,8 @@ class FindBox(QLineEdit):
             words = "Read " + round_words(one)
             if all(part in words.lower() for part in parts):
                 result.append(Find(words, partial(self._state.read, one.number, self._state.against)))
-        return (self._functions(parts) + result)[:MOST]
+        functions = self._functions(parts)
+        return (functions + result + self._lines(parts))[:MOST] if functions or result else self._lines(parts)
 
     def _functions(self, parts: list[str]) -> list[Find]:
         view = self._state.view
@@ -70,6 +71,21 @@ class FindBox(QLineEdit):
             if figures.shown[n] and all(part in words for part in parts):
                 text = f"{table.name[n]}   {place}   {time_text(figures.self_ns[n])}"
                 found.append(Find(text, partial(self._state.take_in_hand, n)))
+                if len(found) == MOST - 4:
+                    break
+        return found
+
+    def _lines(self, parts: list[str]) -> list[Find]:
+        """Lines by place or text, the dearest first."""
+        view = self._state.view
+        if view is None:
+            return []
+        table, lines, found = view.loaded.profile.functions, view.loaded.lines, []
+        for row, (function, line, text) in enumerate(zip(lines.function.tolist(), lines.line.tolist(), view.texts, strict=True)):
+            place = place_text(table.file[function], line, table.module[function])
+            if text and all(part in f"{place} {text}".lower() for part in parts):
+                words = f"{place}   {text[:MOST_TEXT]}   {time_text(lines.total_ns[row])}"
+                found.append(Find(words, partial(self._state.take_line, function, line)))
                 if len(found) == MOST - 4:
                     break
         return found

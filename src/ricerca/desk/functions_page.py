@@ -1,19 +1,63 @@
-"""The ranking of functions."""
+"""The ranking of functions, and of the cycles they form."""
 
 from __future__ import annotations
+
+from dataclasses import dataclass
 
 import numpy as np
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from ricerca.desk.figure_table import Bar, Column, FigureTable
+from ricerca.desk.row_menu import show_row_menu
 from ricerca.desk.state import DeskState, View
+from ricerca.desk.what_if import WhatIf
+from ricerca.engine.cycles import Cycle
 from ricerca.engine.ranking import running_share
-from ricerca.wording import count_text, plural, share_text, time_text
+from ricerca.wording import count_text, cycle_name, plural, share_text, time_text
 
 
 def place_text(file: str, line: int, module: str) -> str:
     """Where a function lies, in few words."""
     return f"{file.rsplit('/', 1)[-1]}:{line}" if file else module
+
+
+@dataclass(frozen=True)
+class Rows:
+    """The functions of a view and, after them, its cycles, as one table; times in ns."""
+
+    functions: int
+    name: tuple[str, ...]
+    layer: tuple[str, ...]
+    self_ns: np.ndarray
+    inclusive_ns: np.ndarray
+    raw_self_ns: np.ndarray
+    calls: np.ndarray
+    per_call_ns: np.ndarray
+    present: np.ndarray
+    """Numbers of the rows that took part."""
+
+    @classmethod
+    def of(cls, view: View) -> Rows:
+        """The rows of a view."""
+        loaded = view.loaded
+        figures, table, cycles = loaded.figures, loaded.profile.functions, loaded.cycles
+        dearest = [max(one.members, key=lambda n: int(figures.self_ns[n])) for one in cycles]
+        members = [sorted(one.members, key=lambda n: -int(figures.self_ns[n])) for one in cycles]
+        inclusive = np.asarray([one.inclusive_ns for one in cycles], np.int64)
+        entries = np.asarray([one.entries for one in cycles], np.int64)
+        raw = [int(figures.raw_self_ns[list(one.members)].sum()) for one in cycles]
+        taking_part = np.flatnonzero(figures.shown & ((figures.calls > 0) | (figures.raw_self_ns > 0)))
+        return cls(
+            functions=len(table),
+            name=table.name + tuple(cycle_name([table.name[n] for n in some]) for some in members),
+            layer=table.layer + tuple(table.layer[n] for n in dearest),
+            self_ns=np.concatenate([figures.self_ns, np.asarray([one.self_ns for one in cycles], np.int64)]),
+            inclusive_ns=np.concatenate([figures.inclusive_ns, inclusive]),
+            raw_self_ns=np.concatenate([figures.raw_self_ns, np.asarray(raw, np.int64)]),
+            calls=np.concatenate([figures.calls, entries]),
+            per_call_ns=np.concatenate([figures.per_call_ns, inclusive / np.maximum(entries, 1)]),
+            present=np.concatenate([taking_part, len(table) + np.arange(len(cycles))]),
+        )
 
 
 class FunctionsPage(QWidget):
@@ -26,119 +70,164 @@ class FunctionsPage(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addWidget(self.table)
+        self.what_if = WhatIf("Were these")
+        self.what_if.expected.connect(state.note_expectation)
+        self.what_if.hide()
+        self.table.below_head.addWidget(self.what_if)
         self.table.chosen.connect(state.take_in_hand)
         self.table.gathered.connect(self._sum_up)
+        self.table.asked.connect(lambda place: show_row_menu(state, self.table.view.viewport() or self, place))
         self._summary = ""
         state.view_changed.connect(self._fill)
         state.hand_changed.connect(lambda: self.table.select(state.in_hand))
 
     def _fill(self) -> None:
         view = self._state.view
+        self.what_if.hide()
         if view is None:
             self.table.show_rows([], np.zeros(0, np.int64), [])
             self.table.summary.setText("")
             return
-        loaded = view.loaded
+        loaded, rows = view.loaded, Rows.of(view)
         figures, functions = loaded.figures, loaded.profile.functions
-        present = figures.shown & ((figures.calls > 0) | (figures.raw_self_ns > 0))
-        rows = np.flatnonzero(present)
         words = [
             f"{name} {module} {file} {layer}".lower()
             for name, module, file, layer in zip(functions.name, functions.module, functions.file, functions.layer, strict=True)
         ]
-        self.table.show_rows(_columns(view), rows, words)
-        order = np.sort(figures.self_ns[rows])[::-1]
+        words += [f"cycle {' '.join(functions.name[n] for n in one.members)}".lower() for one in loaded.cycles]
+        self.table.show_rows(_columns(view, rows), rows.present, words)
+        order = np.sort(figures.self_ns[rows.present[rows.present < len(functions)]])[::-1]
         three = running_share(order, loaded.profile.total_ns)[2] if len(order) > 2 else 1.0
-        self._summary = f"{plural(len(rows), 'function')}; the first three by self time are {share_text(float(three))}"
+        self._summary = f"{plural(len(order), 'function')}; the first three by self time are {share_text(float(three))}"
         self.table.summary.setText(self._summary)
 
     def _sum_up(self, rows: list[int]) -> None:
-        """What the selected functions take together, and what the run would take without half of it."""
+        """What the selected functions take together; of a cycle, how it is entered and runs round."""
         view = self._state.view
-        if view is None or len(rows) < 2:
+        if view is None:
+            return
+        loaded, count = view.loaded, len(view.loaded.profile.functions)
+        rings = [loaded.cycles[row - count].members for row in rows if row >= count]
+        functions = sorted({row for row in rows if row < count}.union(*rings))
+        self.what_if.setVisible(len(functions) > 1)
+        if len(functions) < 2:
             self.table.summary.setText(self._summary)
             return
-        loaded = view.loaded
-        own, calls = int(loaded.figures.self_ns[rows].sum()), int(loaded.figures.calls[rows].sum())
-        share = own / max(loaded.profile.total_ns, 1)
-        whole = time_text(loaded.if_faster(rows, 2)[1])
-        said = f"{plural(len(rows), 'function')} together: {time_text(own)} of their own, {share_text(share)}, {plural(calls, 'call')}"
-        self.table.summary.setText(f"{said}; twice as fast, the run takes {whole}")
+        self.what_if.ask(view, functions)
+        if len(rows) == 1:
+            self.table.summary.setText(cycle_words(loaded.cycles[rows[0] - count]))
+            return
+        own, calls = int(loaded.figures.self_ns[functions].sum()), int(loaded.figures.calls[functions].sum())
+        share = share_text(own / max(loaded.profile.total_ns, 1))
+        self.table.summary.setText(
+            f"{plural(len(functions), 'function')} together: {time_text(own)} of their own, {share}, {plural(calls, 'call')}"
+        )
 
 
-def _columns(view: View) -> list[Column]:
+def cycle_words(one: Cycle) -> str:
+    """How a cycle is entered and runs round."""
+    return (
+        f"Entered {plural(one.entries, 'time')} from outside, {plural(one.inner_calls, 'call')} inside; "
+        f"{time_text(one.self_ns)} of {time_text(one.inclusive_ns)} in its own functions"
+    )
+
+
+def _columns(view: View, rows: Rows) -> list[Column]:
     loaded = view.loaded
-    figures, functions = loaded.figures, loaded.profile.functions
+    figures, functions, count = loaded.figures, loaded.profile.functions, rows.functions
     total = max(loaded.profile.total_ns, 1)
-    longest = float(max(figures.inclusive_ns.max(initial=0), view.base.figures.inclusive_ns.max(initial=0) if view.base else 0, 1))
+    longest = float(max(rows.inclusive_ns.max(initial=0), view.base.figures.inclusive_ns.max(initial=0) if view.base else 0, 1))
     order = np.argsort(-figures.self_ns, kind="stable")
-    running = np.zeros(len(functions))
+    running = np.full(len(rows.name), 2.0)  # the functions of a cycle have their share already
     running[order] = running_share(figures.self_ns[order], total)
-    gains = np.zeros(len(functions), np.int64)
-    before = np.zeros(len(functions), np.int64)
+    gains = np.zeros(len(rows.name), np.int64)
+    before = np.zeros(len(rows.name), np.int64)
     if view.comparison:
-        gains -= figures.self_ns
-        rows = np.fromiter(view.row_of.values(), np.int64, len(view.row_of))
+        gains[:count] -= figures.self_ns
+        compared = np.fromiter(view.row_of.values(), np.int64, len(view.row_of))
         numbers = np.fromiter(view.row_of, np.int64, len(view.row_of))
-        gains[numbers] += view.comparison.self_ns[rows, 0]
-        before[numbers] = view.comparison.calls[rows, 0]
+        gains[numbers] += view.comparison.self_ns[compared, 0]
+        before[numbers] = view.comparison.calls[compared, 0]
+    uncertain = rows.self_ns * 2 < rows.raw_self_ns
 
     def bar(n: int) -> Bar:
-        base = view.base_times(n)
-        return Bar(longest, figures.self_ns[n], figures.inclusive_ns[n], base[1] if base else None, functions.layer[n])
+        base = view.base_times(n) if n < count else None
+        return Bar(longest, rows.self_ns[n], rows.inclusive_ns[n], base[1] if base else None, rows.layer[n])
+
+    def say_what(n: int) -> str:
+        if n >= count:
+            names = ", ".join(functions.name[member] for member in loaded.cycles[n - count].members[:40])
+            return f"Functions that call each other in a ring: {names}. {cycle_words(loaded.cycles[n - count])}."
+        place = f"{functions.file[n] or functions.module[n]}, line {functions.first_line[n]}"
+        said = f"{functions.name[n]} in {place}; layer: {functions.layer[n]}"
+        grown = view.growing.get(n)
+        return said + (
+            f". A call took {time_text(grown.first_ns)} of its own at the beginning of the run, {time_text(grown.last_ns)} at its end"
+            if grown
+            else ""
+        )
 
     def say_bar(n: int) -> str:
         said = (
-            f"Dark: {time_text(figures.self_ns[n])} in its own body. Light: "
-            f"{time_text(figures.inclusive_ns[n] - figures.self_ns[n])} in what it called."
+            f"Dark: {time_text(rows.self_ns[n])} in its own body. Light: "
+            f"{time_text(rows.inclusive_ns[n] - rows.self_ns[n])} in what it called."
         )
-        base = view.base_times(n)
+        base = view.base_times(n) if n < count else None
         return said + (f" Dashed: {time_text(base[1])} in round {view.base.round.number}." if base else "")
 
     def say_self(n: int) -> str:
-        share = share_text(figures.self_ns[n] / total)
-        said = f"{time_text(figures.self_ns[n])} in the body of {functions.name[n]} itself, {share} of the run."
-        cost = figures.raw_self_ns[n] - figures.self_ns[n]
-        said += f" {time_text(cost)} of recorder's cost has been deducted."
-        return said + (" That is more than half, so this figure is uncertain." if figures.uncertain[n] else "")
+        share = share_text(rows.self_ns[n] / total)
+        where = f"in the body of {rows.name[n]} itself" if n < count else "in the bodies of its functions"
+        said = f"{time_text(rows.self_ns[n])} {where}, {share} of the run."
+        said += f" {time_text(rows.raw_self_ns[n] - rows.self_ns[n])} of recorder's cost has been deducted."
+        return said + (" That is more than half, so this figure is uncertain." if uncertain[n] else "")
 
     def write_self(n: int) -> str:
-        return ("≈\N{THIN SPACE}" if figures.uncertain[n] else "") + time_text(figures.self_ns[n])
+        return ("≈\N{THIN SPACE}" if uncertain[n] else "") + time_text(rows.self_ns[n])
+
+    def write_under(n: int) -> str:
+        if n >= count:
+            return ""
+        return place_text(functions.file[n], int(functions.first_line[n]), functions.module[n])
+
+    def say_calls(n: int) -> str:
+        if n >= count:
+            return f"{cycle_words(loaded.cycles[n - count])}."
+        return (
+            f"Called {plural(int(figures.calls[n]), 'time')}, {count_text(int(figures.first_entry_calls[n]))} of them "
+            f"while it was not running already; gone on with {plural(int(figures.resumes[n]), 'time')}."
+        )
 
     columns = [
         Column("rank", "", 36),
-        Column("what", "function", 160, lambda n: functions.name[n], functions.name,
-               lambda n: f"{functions.name[n]} in {functions.file[n] or functions.module[n]}, line {functions.first_line[n]}; "
-                         f"layer: {functions.layer[n]}",
-               under=lambda n: place_text(functions.file[n], int(functions.first_line[n]), functions.module[n]),
+        Column("what", "function", 160, lambda n: rows.name[n], rows.name, say_what, under=write_under, grown=view.growing.get,
                left=True, rising=True),
-        Column("bar", "time", 112, explain=say_bar, bar=bar, order=figures.inclusive_ns),
-        Column("self", "self", 88, write_self, figures.self_ns, say_self),
+        Column("bar", "time", 112, explain=say_bar, bar=bar, order=rows.inclusive_ns),
+        Column("self", "self", 88, write_self, rows.self_ns, say_self),
     ]  # fmt: skip
     if view.comparison:
         columns.append(
-            Column("gain", "change", 94, None, gains, gain=lambda n: float(gains[n]),
-                   explain=lambda n: f"Self time: {time_text(figures.self_ns[n] + gains[n])} in round {view.base.round.number}, "
-                                     f"{time_text(figures.self_ns[n])} now.")
+            Column("gain", "change", 94, None, gains, gain=lambda n: float(gains[n]) if n < count else None,
+                   explain=lambda n: f"Self time: {time_text(rows.self_ns[n] + gains[n])} in round {view.base.round.number}, "
+                                     f"{time_text(rows.self_ns[n])} now." if n < count else "")
         )  # fmt: skip
     columns += [
-        Column("inclusive", "inclusive", 78, lambda n: time_text(figures.inclusive_ns[n]), figures.inclusive_ns,
-               lambda n: f"{time_text(figures.inclusive_ns[n])} in {functions.name[n]} and all it called, recursion counted once: "
-                         f"{share_text(figures.inclusive_ns[n] / total)} of the run."),
-        Column("calls", "calls", 84, lambda n: count_text(int(figures.calls[n])), figures.calls,
-               lambda n: f"Called {plural(int(figures.calls[n]), 'time')}, {count_text(int(figures.first_entry_calls[n]))} of them "
-                         f"while it was not running already; gone on with {plural(int(figures.resumes[n]), 'time')}."),
+        Column("inclusive", "inclusive", 78, lambda n: time_text(rows.inclusive_ns[n]), rows.inclusive_ns,
+               lambda n: f"{time_text(rows.inclusive_ns[n])} in {rows.name[n]} and all it called, recursion counted once: "
+                         f"{share_text(rows.inclusive_ns[n] / total)} of the run."),
+        Column("calls", "calls", 84, lambda n: count_text(int(rows.calls[n])), rows.calls, say_calls),
     ]  # fmt: skip
     if view.comparison:
         columns.append(
-            Column("before", "before", 84, lambda n: count_text(int(before[n])), before,
-                   lambda n: f"Called {plural(int(before[n]), 'time')} in round {view.base.round.number}.")
+            Column("before", "before", 84, lambda n: count_text(int(before[n])) if n < count else "", before,
+                   lambda n: f"Called {plural(int(before[n]), 'time')} in round {view.base.round.number}." if n < count else "")
         )  # fmt: skip
     else:
         columns += [
-            Column("per call", "per call", 76, lambda n: time_text(figures.per_call_ns[n]), figures.per_call_ns,
-                   lambda n: f"{time_text(figures.per_call_ns[n])} inclusive for each call from outside."),
-            Column("running", "running", 72, lambda n: share_text(running[n]), running,
-                   lambda n: f"All functions down to this one, by self time, are {share_text(running[n])} of the run.", rising=True),
+            Column("per call", "per call", 76, lambda n: time_text(rows.per_call_ns[n]), rows.per_call_ns,
+                   lambda n: f"{time_text(rows.per_call_ns[n])} inclusive for each call from outside."),
+            Column("running", "running", 72, lambda n: share_text(running[n]) if n < count else "", running,
+                   lambda n: f"All functions down to this one, by self time, are {share_text(running[n])} of the run." if n < count
+                   else "", rising=True),
         ]  # fmt: skip
     return columns

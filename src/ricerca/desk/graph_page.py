@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
+from PyQt6.QtCore import QPoint, QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import (
     QColor,
     QKeyEvent,
@@ -19,6 +20,7 @@ from PyQt6.QtWidgets import (
     QFileDialog,
     QGraphicsItem,
     QGraphicsScene,
+    QGraphicsSceneContextMenuEvent,
     QGraphicsSceneMouseEvent,
     QGraphicsView,
     QHBoxLayout,
@@ -33,10 +35,12 @@ from PyQt6.QtWidgets import (
 from ricerca.desk import theme
 from ricerca.desk.graph_saving import save_graph
 from ricerca.desk.painting import paint_mark
+from ricerca.desk.row_menu import Extra, show_row_menu
 from ricerca.desk.seen_page import SeenPage
 from ricerca.desk.state import DeskState, View
 from ricerca.desk.tips import tip
-from ricerca.engine.graph import DEFAULT_NODES, Graph, Layout, call_graph, lay_out
+from ricerca.engine.graph import DEFAULT_NODES, Fold, Graph, Layout, call_graph, folds_of, lay_out
+from ricerca.engine.levels import MODULE, PACKAGE
 from ricerca.wording import count_text, plural, share_text, time_text
 
 CELL_PX, GAP_PX, ROW_PX, LANE_PX = 148, 58, 50, 22
@@ -182,9 +186,7 @@ class Pill(QGraphicsItem):
             f"{one.name}: {plural(one.calls, 'call')}, {time_text(one.self_ns)} itself, {time_text(one.inclusive_ns)} with all it called, "
         )
         said += f"{share_text(one.inclusive_ns / total)} of what is read."
-        said += (
-            f" The module {one.name} is folded; double click opens it." if one.folded else " Double click folds its module into one node."
-        )
+        said += f" {one.name} is folded; double click opens it." if one.folded else " Double click folds its module into one node."
         return said
 
     def boundingRect(self) -> QRectF:
@@ -242,6 +244,10 @@ class Pill(QGraphicsItem):
 
     def mouseDoubleClickEvent(self, event: QGraphicsSceneMouseEvent | None) -> None:
         self._page.fold(self.node)
+
+    def contextMenuEvent(self, event: QGraphicsSceneContextMenuEvent | None) -> None:
+        if event is not None:
+            self._page.show_menu(self.node, self._page.view.mapFromScene(event.scenePos()))
 
 
 class Sheet(QGraphicsView):
@@ -317,7 +323,7 @@ class GraphPage(SeenPage):
         super().__init__(state, parent)
         self._drawn: Drawn | None = None
         self._pills: list[Pill] = []
-        self._folded: set[str] = set()
+        self._folded: set[Fold] = set()
         self.view = Sheet(self)
         self.slider = QSlider(Qt.Orientation.Horizontal)
         self.slider.setRange(5, MOST_NODES)
@@ -409,11 +415,53 @@ class GraphPage(SeenPage):
             figures = self._drawn.view.loaded.figures
             self._state.take_in_hand(max(self._drawn.graph.nodes[node].functions, key=lambda one: int(figures.self_ns[one])))
 
-    def fold(self, node: int) -> None:
-        """Fold a node's module into one node, or open it."""
+    def _folds(self, node: int) -> list[Fold]:
+        """What a node is part of, the smallest first."""
+        if self._drawn is None or not 0 <= node < len(self._drawn.graph.nodes):
+            return []
+        table, first = self._drawn.view.loaded.profile.functions, self._drawn.graph.nodes[node].functions[0]
+        return list(folds_of(table.module[first], table.name[first], int(table.kind[first])).values())
+
+    def folds(self, node: int) -> list[Fold]:
+        """What a node could be folded into, the smallest first; for a folded one, into more."""
+        found = self._folds(node)
+        around = max((row + 1 for row, one in enumerate(found) if one in self._folded), default=0)
+        modules = {name for level, name in found if level == MODULE}
+        return [one for one in found[around:] if one[0] != PACKAGE or one[1] not in modules]
+
+    def fold(self, node: int, into: Fold | None = None) -> None:
+        """Fold a node into its module (or into what is given), or open a folded one."""
+        folds = self.folds(node)
         if self._drawn is None or not 0 <= node < len(self._drawn.graph.nodes):
             return
-        self._folded ^= {self._drawn.graph.nodes[node].module}
+        if into is None and self._drawn.graph.nodes[node].folded:
+            self.unfold(node)
+            return
+        into = into or next((one for one in folds if one[0] == MODULE), None)
+        if into is not None:
+            self._folded.add(into)
+            self.refresh()
+
+    def unfold(self, node: int) -> None:
+        """Open whatever a node is folded into."""
+        self._folded -= set(self._folds(node))
+        self.refresh()
+
+    def show_menu(self, node: int, place: QPoint) -> None:
+        """What can be done with a node, at a place of the view."""
+        if self._drawn is None:
+            return
+        self.take(node)
+        extra: list[Extra] = [(f"Fold the {one[0]} {one[1]} into one node", partial(self.fold, node, one)) for one in self.folds(node)]
+        if self._drawn.graph.nodes[node].folded:
+            extra.insert(0, (f"Open {self._drawn.graph.nodes[node].name}", partial(self.unfold, node)))
+        if self._folded:
+            extra.append(("Open all that is folded", self.unfold_all))
+        show_row_menu(self._state, self.view.viewport() or self, place, tuple(extra))
+
+    def unfold_all(self) -> None:
+        """Open everything that is folded."""
+        self._folded.clear()
         self.refresh()
 
     def walk(self, key: int) -> None:

@@ -7,6 +7,7 @@ from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from ricerca.desk.figure_table import Bar, Column, FigureTable
 from ricerca.desk.functions_page import place_text
+from ricerca.desk.row_menu import show_row_menu
 from ricerca.desk.state import DeskState, View
 from ricerca.wording import count_text, plural, share_text, time_text
 
@@ -22,14 +23,14 @@ class LinesPage(QWidget):
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addWidget(self.table)
         self.table.chosen.connect(self._take)
+        self.table.asked.connect(lambda place: show_row_menu(state, self.table.view.viewport() or self, place))
         state.view_changed.connect(self._fill)
 
     def _take(self, row: int) -> None:
         view = self._state.view
         if view is None:
             return
-        self._state.take_in_hand(int(view.loaded.lines.function[row]))
-        self._state.line_in_hand = int(view.loaded.lines.line[row])
+        self._state.take_line(int(view.loaded.lines.function[row]), int(view.loaded.lines.line[row]))
 
     def _fill(self) -> None:
         view = self._state.view

@@ -6,6 +6,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen, QPolygonF
 
 from ricerca.desk import theme
+from ricerca.engine.slices import Growth
 
 BAR_PX = 12
 
@@ -59,3 +60,22 @@ def change_colour(gain_ns: float) -> QColor:
     """Blue for time saved, amber for time lost."""
     colours = theme.now()
     return QColor(colours.faster if gain_ns > 0 else colours.slower if gain_ns < 0 else colours.soft)
+
+
+def paint_growth(painter: QPainter, room: QRectF, grown: Growth) -> None:
+    """Time per call over the run as a small line from zero up, with its straight line."""
+    colours = theme.now()
+    highest = max(float(grown.per_call_ns.max()), grown.last_ns, 1e-9)
+
+    def at(when: float, value: float) -> QPointF:
+        return QPointF(room.left() + room.width() * when, room.bottom() - room.height() * value / highest)
+
+    painter.save()
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.setPen(QPen(QColor(colours.rule), 1))
+    painter.drawLine(room.bottomLeft(), room.bottomRight())
+    painter.setPen(QPen(QColor(colours.slower), 1, Qt.PenStyle.DashLine))
+    painter.drawLine(at(float(grown.at[0]), grown.first_ns), at(float(grown.at[-1]), grown.last_ns))
+    painter.setPen(QPen(QColor(colours.ink), 1.4))
+    painter.drawPolyline(QPolygonF([at(float(when), float(value)) for when, value in zip(grown.at, grown.per_call_ns, strict=True)]))
+    painter.restore()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import html
+from collections.abc import Sequence
 
 from PyQt6.QtCore import QPoint, QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QContextMenuEvent, QFontMetrics, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
@@ -13,6 +14,7 @@ from ricerca.desk.painting import paint_mark
 from ricerca.desk.state import DeskState
 from ricerca.desk.tips import tip
 from ricerca.engine.believable import median_ns, spread
+from ricerca.engine.expectation import Expectation, expectations
 from ricerca.study.store import LINE, RECORDED, Round, Study
 from ricerca.wording import factor_text, plural, share_text, time_text
 
@@ -72,6 +74,11 @@ class Cards(QWidget):
             painter.setPen(QPen(QColor(colours.soft), 1, Qt.PenStyle.DotLine))
             painter.drawRect(bar)
         self._paint_spread(painter, one, bar, inner, longest)
+        expected = expected_of(self._state.rounds, one) if one.plain_ns else None
+        if expected is not None:  # a notch below the bar where it was expected to end
+            at = inner.left() + inner.width() * min(expected.total_ns / longest, 1.0)
+            painter.setPen(QPen(QColor(colours.ink), 1.4))
+            painter.drawLine(QPointF(at, bar.bottom() + 1), QPointF(at, bar.bottom() + 6))
         if one.number == self._state.against:
             painter.setPen(QPen(QColor(colours.soft), 1, Qt.PenStyle.DashLine))
             painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -80,6 +87,7 @@ class Cards(QWidget):
         painter.setFont(theme.font(theme.SMALL_PX))
         painter.setPen(QColor(colours.soft))
         text = time_text(time_ns) + ("" if one.plain_ns else " recorded") if time_ns else "no run was kept"
+        text += f", expected {time_text(expected.total_ns)}" if expected is not None else ""
         painter.drawText(below, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, text)
         self._paint_gain(painter, one, below)
 
@@ -127,7 +135,7 @@ class Cards(QWidget):
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         one = self._at(event.position().y())
         if one is not None:
-            QToolTip.showText(event.globalPosition().toPoint(), tip(describe(one)), self)
+            QToolTip.showText(event.globalPosition().toPoint(), tip(describe(one, expected_of(self._state.rounds, one))), self)
 
     def contextMenuEvent(self, event: QContextMenuEvent) -> None:
         one = self._at(event.pos().y())
@@ -153,8 +161,15 @@ class Cards(QWidget):
             super().keyPressEvent(event)
 
 
-def describe(one: Round) -> str:
-    """A round in words."""
+def expected_of(rounds: Sequence[Round], one: Round) -> Expectation | None:
+    """What the round before a round expected of it."""
+    row = next((row for row, other in enumerate(rounds) if other.number == one.number), 0)
+    found = expectations(rounds[row - 1].note) if row > 0 else []
+    return found[-1] if found else None
+
+
+def describe(one: Round, expected: Expectation | None = None) -> str:
+    """A round in words, and what came of what was expected of it."""
     parts = [f"Round {one.number} “{one.name}”."]
     if one.plain_ns:
         wide = spread(one.plain_ns)
@@ -162,6 +177,8 @@ def describe(one: Round) -> str:
         parts.append(f"{plural(len(one.plain_ns), 'plain run')}: {time_text(median_ns(one.plain_ns) or 0)} in the middle{around}.")
     else:
         parts.append("No plain runs: its true time is not known.")
+    if expected is not None and one.plain_ns:
+        parts.append(f"{expected.text} It {expected.held(median_ns(one.plain_ns) or 0)}.")
     run = one.last_run(RECORDED, LINE)
     if run is not None and not run.complete:
         parts.append(f"Its recording is not complete: {run.ended}.")

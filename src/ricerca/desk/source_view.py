@@ -63,10 +63,19 @@ class SourceView(QAbstractScrollArea):
         self._layer = "mine"
         self._message = ""
         self._shown = ""
+        self._marked = 0
+
+    def show_line(self, line: int) -> None:
+        """Mark a line and bring it into sight."""
+        self._marked = line
+        place, room = (line - self._first) * LINE_PX, self.viewport().height()
+        if not self.verticalScrollBar().value() <= place <= self.verticalScrollBar().value() + room - LINE_PX:
+            self.verticalScrollBar().setValue(place - room // 2)
+        self.viewport().update()
 
     def show_function(self, view: View | None, function: int) -> None:
         """Show a function of the view."""
-        self._lines, self._figures, self._base, self._message = (), {}, {}, ""
+        self._lines, self._figures, self._base, self._message, self._marked = (), {}, {}, "", 0
         if view is not None and function >= 0:
             self._load(view, function)
         self.verticalScrollBar().setValue(0)
@@ -154,6 +163,8 @@ class SourceView(QAbstractScrollArea):
         line = self._first + number
         number_left = BAR_ROOM_PX + self._hits_room
         code_left = number_left + NUMBER_ROOM_PX
+        if line == self._marked:
+            painter.fillRect(QRect(0, y, self.viewport().width(), LINE_PX), QColor(colours.chosen))
         painter.save()
         painter.setClipRect(QRect(code_left, y, self.viewport().width(), LINE_PX))
         painter.setFont(theme.font(theme.CODE_PX, mono=True))

@@ -16,8 +16,9 @@ from ricerca.desk.work import Workers
 from ricerca.engine.believable import Speedup, speedup
 from ricerca.engine.comparison import Comparison
 from ricerca.engine.levels import FUNCTION
-from ricerca.engine.own_layers import OwnLayer, added, from_toml, to_toml
+from ricerca.engine.own_layers import OwnLayer, added, from_toml, reshaped, to_toml
 from ricerca.engine.reading import ALL_OTHERS, Reading, parse
+from ricerca.engine.slices import Growth, growing
 from ricerca.engine.view import line_texts, match_lines
 from ricerca.errors import RicercaError
 from ricerca.loading import Loaded, compared, judged, load
@@ -38,6 +39,8 @@ class View:
     """Row of each line in the base round's line figures, -1 without one."""
     row_of: dict[int, int] = field(default_factory=dict)
     """Row in the comparison of each function."""
+    growing: dict[int, Growth] = field(default_factory=dict)
+    """The functions whose calls became dearer over the run."""
 
     def base_times(self, function: int) -> tuple[int, int, int] | None:
         """Self ns, inclusive ns and calls of a function in the round compared against; zeros where it is new."""
@@ -108,17 +111,18 @@ def make_view(loaded: Loaded, base: Loaded | None) -> View:
     """All that the pages show of a round that is read, and of one it is held against."""
     for side in (loaded, base):  # what a page would else have to work out while it is shown
         if side is not None:
-            _ = side.figures, side.edges, side.tree
+            _ = side.figures, side.edges, side.tree, side.cycles
     if len(loaded.profile.functions):
         loaded.profile.slices_of(0)
     texts = line_texts(loaded.profile, loaded.lines, loaded.sources)
+    grown = growing(loaded.profile, loaded.figures.self_ns)
     if base is None:
-        return View(loaded, None, None, None, texts, None)
+        return View(loaded, None, None, None, texts, None, growing=grown)
     comparison = compared(base, loaded)
     base_texts = line_texts(base.profile, base.lines, base.sources)
     rows = {match.new: row for row, match in enumerate(comparison.matches) if match.new >= 0}
     matched = match_lines(comparison, base.lines, loaded.lines, base_texts, texts)
-    return View(loaded, base, comparison, judged(base, loaded), texts, matched, rows)
+    return View(loaded, base, comparison, judged(base, loaded), texts, matched, rows, grown)
 
 
 def read_rounds(path: Path) -> tuple[Round, ...]:
@@ -145,6 +149,9 @@ class DeskState(QObject):
     hand_changed = pyqtSignal()
     layers_changed = pyqtSignal(dict)
     failed = pyqtSignal(str)
+    page_asked = pyqtSignal(str)
+    line_changed = pyqtSignal(int)
+    editor_asked = pyqtSignal()
 
     def __init__(self, workers: Workers, settings: QSettings, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -303,14 +310,14 @@ class DeskState(QObject):
 
     def narrow(self, clause: str) -> None:
         """Add the function in hand to a clause of the reading: inside, without or charged."""
-        name = self._name_in_hand()
+        name = self.name_in_hand()
         if name is not None and self.reading.level == FUNCTION:
             change: dict[str, Any] = {clause: (*getattr(self.reading, clause), name[1])}
             self.set_reading(replace(self.reading, **change))
 
     def reading_actions(self) -> list[tuple[str, str, Callable[[], None]]]:
         """What can be done to the reading with the function in hand: words, keys, act."""
-        name = self._name_in_hand() if self.reading.level == FUNCTION else None
+        name = self.name_in_hand() if self.reading.level == FUNCTION else None
         found = [(words.format(name[1]), keys, partial(self.narrow, clause)) for words, keys, clause in NARROWING] if name else []
         words = "Let time count where it runs" if ALL_OTHERS in self.reading.charged else "Charge other people's code to mine"
         return [*found, (words, "Ctrl+G", self.switch_charge)]
@@ -318,6 +325,10 @@ class DeskState(QObject):
     def put_in_layer(self, name: str, pattern: str) -> None:
         """Put code in a layer of the person's own, kept in the study."""
         self._change_layers(lambda own: added(own, name, pattern))
+
+    def reshape_layer(self, name: str, before: str, after: str) -> None:
+        """Make a layer broader or narrower: another pattern in the place of one."""
+        self._change_layers(lambda own: reshaped(own, name, before, after))
 
     def drop_layer(self, name: str) -> None:
         """Take a layer of the person's own away."""
@@ -340,8 +351,21 @@ class DeskState(QObject):
 
     def pattern_in_hand(self) -> str:
         """What would put the function in hand, and its like, in a layer: its package."""
-        name = self._name_in_hand()
+        name = self.name_in_hand()
         return (name[0].partition(".")[0] or name[1]) if name else ""
+
+    def note_expectation(self, text: str) -> None:
+        """Add an expectation to the note of the round that is read."""
+        path, number = self.path, self.number
+        if path is None or number is None:
+            return
+
+        def write() -> None:
+            with Study.open(path) as study:
+                note = study.round(number).note
+                study.describe_round(number, note=f"{note}\n{text}".strip())
+
+        self.workers.request("note", write, lambda _done: self.refresh_rounds())
 
     def keep_reading(self, name: str) -> None:
         """Keep the reading in the study under a name."""
@@ -371,7 +395,7 @@ class DeskState(QObject):
         self.workers.request("kept readings", fetch, then)
 
     def _show(self, view: View) -> None:
-        wanted = self._name_in_hand() or self._wanted_hand
+        wanted = self.name_in_hand() or self._wanted_hand
         self._wanted_hand = None
         self.view = view
         self.in_hand = self._find(wanted) if wanted else -1
@@ -384,11 +408,19 @@ class DeskState(QObject):
         self.view_changed.emit()
         self.hand_changed.emit()
 
-    def _name_in_hand(self) -> tuple[str, str] | None:
+    def name_in_hand(self) -> tuple[str, str] | None:
+        """Module and qualified name of the function in hand."""
         if self.view is None or self.in_hand < 0:
             return None
         table = self.view.loaded.profile.functions
         return table.module[self.in_hand], table.name[self.in_hand]
+
+    def place_in_hand(self) -> tuple[str, str, str] | None:
+        """Module, qualified name and file of the function in hand; None where a row stands for several."""
+        if self.view is None or self.in_hand < 0 or self.reading.level != FUNCTION:
+            return None
+        table = self.view.loaded.profile.functions
+        return table.module[self.in_hand], table.name[self.in_hand], table.file[self.in_hand]
 
     def _find(self, wanted: tuple[str, str]) -> int:
         table = self.view.loaded.profile.functions
@@ -406,6 +438,12 @@ class DeskState(QObject):
         self._keep_reading()
         self.hand_changed.emit()
 
+    def take_line(self, function: int, line: int) -> None:
+        """Show a line, with its function, on every page."""
+        self.take_in_hand(function)
+        self.line_in_hand = line
+        self.line_changed.emit(line)
+
     def _keep_reading(self) -> None:
-        name = self._name_in_hand() or ("", "")
+        name = self.name_in_hand() or ("", "")
         self.settings.setValue(f"reading/{self.path}", [str(self.number), str(self.against or ""), *name, self.reading.text])

@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
-from PyQt6.QtCore import QAbstractItemModel, QModelIndex, QObject, QSettings, Qt
+from PyQt6.QtCore import QAbstractItemModel, QModelIndex, QObject, QPoint, QSettings, Qt
 from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTreeView, QVBoxLayout, QWidget
 
 from ricerca.desk.figure_table import ROW_PX, Bar, Cell, FigureDelegate
 from ricerca.desk.functions_page import place_text
+from ricerca.desk.row_menu import show_row_menu
 from ricerca.desk.state import DeskState, View
 from ricerca.desk.tips import tip
+from ricerca.engine.levels import FUNCTION
+from ricerca.engine.reading import STEP
 from ricerca.engine.tree import children, context_of, heaviest_path, path_to, roots
 from ricerca.engine.view import match_children
 from ricerca.wording import count_text, plural, share_text, time_text
@@ -214,6 +218,8 @@ class TreePage(QWidget):
         header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
         for section, width in enumerate((240, 132, 80, 96, 76, 92)):
             self.view.setColumnWidth(section, width)
+        self.view.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        self.view.customContextMenuRequested.connect(self._show_menu)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 8, 0, 0)
         layout.addWidget(self.view)
@@ -221,6 +227,19 @@ class TreePage(QWidget):
         self.view.selectionModel().currentChanged.connect(self._on_current)
         state.view_changed.connect(self._fill)
         state.hand_changed.connect(self._follow_hand)
+
+    def _show_menu(self, place: QPoint) -> None:
+        """What can be done with a row: with the function, and with this chain of calls alone."""
+        view, node = self._state.view, self.model.node(self.view.indexAt(place))
+        if view is None or node.context < 0:
+            return
+        tree, extra = view.loaded.tree, []
+        path, now = path_to(tree, node.context), self._state.reading
+        if len(path) > 1 and now.level == FUNCTION and now.machinery and not now.charged:  # else callers are missing from it
+            chain = STEP.join(tree.functions.name[tree.function[context]] for context in path)
+            reading = replace(now, inside=(*now.inside, chain))
+            extra.append(("Only inside this chain of calls", lambda: self._state.set_reading(reading)))
+        show_row_menu(self._state, self.view.viewport() or self, place, tuple(extra))
 
     def _fill(self) -> None:
         self._following = True

@@ -1,4 +1,4 @@
-"""What if the function in hand were so many times faster: the whole would take so long."""
+"""What if a function, or several, were so many times faster: the whole would take so long."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QLabel, QPushButton, QWidget
 
 from ricerca.desk.state import View
+from ricerca.engine.expectation import expectation_text
 from ricerca.wording import factor_text, time_text
 
 
@@ -14,10 +15,10 @@ class WhatIf(QWidget):
 
     expected = pyqtSignal(str)
 
-    def __init__(self, parent: QWidget | None = None) -> None:
+    def __init__(self, subject: str = "Were it", parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._view: View | None = None
-        self._function = -1
+        self._functions: list[int] = []
         self.factor = QDoubleSpinBox()
         self.factor.setRange(1.0, 1000.0)
         self.factor.setDecimals(1)
@@ -37,26 +38,27 @@ class WhatIf(QWidget):
         layout = QHBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(8)
-        layout.addWidget(QLabel("Were it"))
+        layout.addWidget(QLabel(subject))
         layout.addWidget(self.factor)
         layout.addWidget(self.answer, 1)
         layout.addWidget(self.note)
 
-    def show_function(self, view: View, function: int) -> None:
-        """Ask about another function."""
-        self._view, self._function = view, function
+    def ask(self, view: View, functions: list[int]) -> None:
+        """Ask about other functions."""
+        self._view, self._functions = view, functions
         self._say()
 
     def _say(self) -> None:
         if self._view is not None:
-            speedup, total_ns = self._view.loaded.if_faster([self._function], self.factor.value())
+            speedup, total_ns = self._view.loaded.if_faster(self._functions, self.factor.value())
             now = time_text(self._view.loaded.best_total_ns)
             self.answer.setText(f"as fast: {time_text(total_ns)} in all")
             self.answer.setToolTip(f"The run would take {time_text(total_ns)} instead of {now}, {factor_text(speedup)} as fast.")
 
     def words(self) -> str:
         """The expectation as a sentence."""
-        speedup, total_ns = self._view.loaded.if_faster([self._function], self.factor.value())
-        name = self._view.loaded.profile.functions.name[self._function]
-        much = f"{time_text(total_ns)} ({factor_text(speedup)})"
-        return f"Expected: with {name} {self.factor.value():g}× as fast, the run takes {much}."
+        if self._view is None:
+            return ""
+        speedup, total_ns = self._view.loaded.if_faster(self._functions, self.factor.value())
+        names = [self._view.loaded.profile.functions.name[number] for number in self._functions]
+        return expectation_text(names, self.factor.value(), total_ns, speedup)

@@ -177,6 +177,7 @@ class Window(QMainWindow):
         state.view_changed.connect(self._on_view)
         state.failed.connect(self.say)
         state.layers_changed.connect(theme.know_layers)
+        state.page_asked.connect(self.show_named_page)
         self.dossier.failed.connect(self.say)
         self.rounds.new_round.connect(self.new_round)
         self.sheet.closed.connect(self._leave_sheet)
@@ -282,6 +283,10 @@ class Window(QMainWindow):
     def _to_middle(self) -> None:
         self.middle.setCurrentWidget(self._reading_page if self.state.measured() else self.empty)
         self.dossier.setVisible(self.middle.currentWidget() is self._reading_page)
+
+    def show_named_page(self, name: str) -> None:
+        """Go to a page by its name."""
+        self.show_page(PAGES.index(name))
 
     def _to_find(self) -> None:
         self.find_box.setFocus()

@@ -3,20 +3,24 @@
 from __future__ import annotations
 
 from collections.abc import Collection
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import igraph
 import numpy as np
 
+from ricerca.engine.cycles import Cycle, find_cycles
+from ricerca.engine.levels import CLASS, MODULE, PACKAGE, group_name
 from ricerca.engine.neighbours import pair_sums
-from ricerca.engine.profile import KIND_THREAD, Profile, group_sums, not_nested
+from ricerca.engine.profile import KIND_BUILTIN, KIND_PYTHON, KIND_THREAD, Profile, group_sums, not_nested
 
 DEFAULT_NODES = 22
+Fold = tuple[str, str]
+"""A level and a name: what is one node of the graph."""
 
 
 @dataclass(frozen=True)
 class Node:
-    """A function, or a folded module. ``functions`` are its members; ``cycle`` is -1 outside of cycles."""
+    """A function, or a folded class, module or package. ``functions`` are its members; ``cycle`` is -1 outside of cycles."""
 
     name: str
     module: str
@@ -36,16 +40,6 @@ class Ribbon:
     caller: int
     callee: int
     calls: int
-    inclusive_ns: int
-
-
-@dataclass(frozen=True)
-class Cycle:
-    """Nodes that call each other round in a ring: entries from outside, calls inside, time from the entries."""
-
-    members: tuple[int, ...]
-    entries: int
-    inner_calls: int
     inclusive_ns: int
 
 
@@ -73,23 +67,35 @@ def _by_group(profile: Profile, group: np.ndarray, count: int) -> tuple[np.ndarr
     )
 
 
-def _groups(profile: Profile, folded: Collection[str]) -> tuple[np.ndarray, list[tuple[str, bool]]]:
-    """Group of each function, and name and foldedness of each group."""
+def folds_of(module: str, name: str, kind: int) -> dict[str, Fold]:
+    """What a function can be folded into, by level, from the smallest up."""
+    if kind == KIND_THREAD:
+        return {}
+    found: dict[str, Fold] = {}
+    if kind in (KIND_PYTHON, KIND_BUILTIN) and module and "." in name.split(".<locals>", 1)[0]:
+        found[CLASS] = (CLASS, f"{module}.{group_name(CLASS, kind, module, name)}")
+    return {**found, MODULE: (MODULE, module), PACKAGE: (PACKAGE, module.partition(".")[0])}
+
+
+def _groups(profile: Profile, folded: Collection[Fold]) -> tuple[np.ndarray, list[tuple[str, bool]]]:
+    """Group of each function, and name and foldedness of each group; the largest fold wins."""
     table = profile.functions
-    keys: dict[tuple[str, int], int] = {}
+    keys: dict[Fold | int, int] = {}
     number = np.empty(len(table), np.int64)
     labels: list[tuple[str, bool]] = []
-    for row, module in enumerate(table.module):
-        fold = module in folded and table.kind[row] != KIND_THREAD
-        key = (module, -1) if fold else ("", row)
+    for row, (module, name, kind) in enumerate(zip(table.module, table.name, table.kind.tolist(), strict=True)):
+        key: Fold | int = row
+        if folded:
+            folds = folds_of(module, name, kind)
+            key = next((folds[level] for level in (PACKAGE, MODULE, CLASS) if folds.get(level) in folded), row)
         if key not in keys:
             keys[key] = len(labels)
-            labels.append((module if fold else table.name[row], fold))
+            labels.append((name, False) if isinstance(key, int) else (key[1], True))
         number[row] = keys[key]
     return number, labels
 
 
-def call_graph(profile: Profile, most: int = DEFAULT_NODES, folded: Collection[str] = (), around: int = -1) -> Graph:
+def call_graph(profile: Profile, most: int = DEFAULT_NODES, folded: Collection[Fold] = (), around: int = -1) -> Graph:
     """The nodes with most inclusive time, and whatever node holds the function around.
 
     Parameters
@@ -98,8 +104,8 @@ def call_graph(profile: Profile, most: int = DEFAULT_NODES, folded: Collection[s
         As the reading has it.
     most : int
         Nodes shown at most.
-    folded : collection of str
-        Modules that are one node each.
+    folded : collection of (level, name)
+        Classes, modules and packages that are one node each.
     around : int
         A function that is shown in any case, -1 for none.
     """
@@ -117,7 +123,7 @@ def call_graph(profile: Profile, most: int = DEFAULT_NODES, folded: Collection[s
         chosen[-1] = int(number[around])
     place = {one: at for at, one in enumerate(chosen)}
     ribbons = _ribbons(profile, group, place, count)
-    of_cycle, cycles = _cycles(profile, group, chosen, ribbons)
+    of_cycle, cycles = _cycles(profile, group, count, chosen, ribbons)
     members: dict[int, list[int]] = {one: [] for one in chosen}
     for function, one in enumerate(number.tolist()):
         if one in members:
@@ -152,30 +158,18 @@ def _ribbons(profile: Profile, group: np.ndarray, place: dict[int, int], count: 
     return tuple(sorted(found, key=lambda one: (-one.inclusive_ns, one.caller, one.callee)))
 
 
-def _cycles(profile: Profile, group: np.ndarray, chosen: list[int], ribbons: tuple[Ribbon, ...]) -> tuple[list[int], tuple[Cycle, ...]]:
-    """Strongly connected components of more than one node; recursion of a single one shows as its own ribbon."""
-    drawn = igraph.Graph(len(chosen), [(one.caller, one.callee) for one in ribbons], directed=True)
+def _cycles(
+    profile: Profile, group: np.ndarray, count: int, chosen: list[int], ribbons: tuple[Ribbon, ...]
+) -> tuple[list[int], tuple[Cycle, ...]]:
+    """Number of the cycle of each chosen group, -1 for none, and the cycles among them; members are places."""
+    place = {one: at for at, one in enumerate(chosen)}
+    found = find_cycles(profile, group, count, [(chosen[one.caller], chosen[one.callee]) for one in ribbons])
+    cycles = tuple(replace(one, members=tuple(sorted(place[member] for member in one.members))) for one in found)
     of_cycle = [-1] * len(chosen)
-    cycles: list[Cycle] = []
-    for component in drawn.connected_components(mode="strong"):
-        if len(component) < 2:
-            continue
-        inside = np.isin(group, [chosen[at] for at in component])
-        joined = np.where(inside, 0, np.arange(1, len(group) + 1))
-        tops = np.flatnonzero(inside & not_nested(joined, profile.end))
-        entered = inside & (profile.parent >= 0)
-        from_inside = entered & inside[np.maximum(profile.parent, 0)]
-        for at in component:
-            of_cycle[at] = len(cycles)
-        cycles.append(
-            Cycle(
-                tuple(sorted(component)),
-                int(profile.calls[entered & ~from_inside].sum()),
-                int(profile.calls[from_inside].sum()),
-                int(profile.inclusive_ns[tops].sum()),
-            )
-        )
-    return of_cycle, tuple(cycles)
+    for number, one in enumerate(cycles):
+        for at in one.members:
+            of_cycle[at] = number
+    return of_cycle, cycles
 
 
 @dataclass(frozen=True)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import tomllib
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fnmatch import fnmatchcase
 
 from ricerca.engine.layers import LAYERS
@@ -22,19 +22,21 @@ class OwnLayer:
     patterns: tuple[str, ...]
     colour: str = PALETTE[0]
 
-    def holds(self, module: str, name: str, file: str) -> bool:
-        """Whether a function belongs here.
+    def pattern_for(self, module: str, name: str, file: str) -> str | None:
+        """The pattern by which a function belongs here, None where it does not.
 
-        >>> OwnLayer("numbers", ("numpy",)).holds("numpy.linalg", "solve", "/x/numpy/linalg.py")
-        True
+        >>> OwnLayer("numbers", ("scipy", "numpy")).pattern_for("numpy.linalg", "solve", "/x/numpy/linalg.py")
+        'numpy'
         """
         full = f"{module}.{name}"
-        return any(
-            fnmatchcase(file, pattern) or file.startswith(pattern.rstrip("/*") + "/")
-            if "/" in pattern
-            else fnmatchcase(full, pattern) or fnmatchcase(module, pattern) or full.startswith(pattern + ".")
-            for pattern in self.patterns
-        )
+        for pattern in self.patterns:
+            if "/" in pattern:
+                held = fnmatchcase(file, pattern) or file.startswith(pattern.rstrip("/*") + "/")
+            else:
+                held = fnmatchcase(full, pattern) or fnmatchcase(module, pattern) or full.startswith(pattern + ".")
+            if held:
+                return pattern
+        return None
 
 
 def with_own_layers(
@@ -44,7 +46,7 @@ def with_own_layers(
     if not own:
         return tuple(layers)
     return tuple(
-        next((one.name for one in own if one.holds(module, name, file)), layer)
+        next((one.name for one in own if one.pattern_for(module, name, file) is not None), layer)
         for layer, module, name, file in zip(layers, modules, names, files, strict=True)
     )
 
@@ -65,6 +67,37 @@ def added(own: Sequence[OwnLayer], name: str, pattern: str) -> tuple[OwnLayer, .
     if name in [one.name for one in own]:
         return tuple(OwnLayer(one.name, (*one.patterns, pattern), one.colour) if one.name == name else one for one in own)
     return (*own, OwnLayer(name, (pattern,), PALETTE[len(own) % len(PALETTE)]))
+
+
+def reshaped(own: Sequence[OwnLayer], name: str, before: str, after: str) -> tuple[OwnLayer, ...]:
+    """The layers with one pattern of a layer made broader or narrower; equal ones become one.
+
+    >>> reshaped([OwnLayer("numbers", ("numpy.linalg", "scipy"))], "numbers", "numpy.linalg", "numpy")[0].patterns
+    ('numpy', 'scipy')
+    """
+    return tuple(
+        replace(one, patterns=tuple(dict.fromkeys(after if part == before else part for part in one.patterns))) if one.name == name else one
+        for one in own
+    )
+
+
+def patterns_of(module: str, name: str, file: str) -> list[tuple[str, str]]:
+    """What a function could be put in a layer by, from narrow to broad: words and pattern.
+
+    >>> [pattern for _words, pattern in patterns_of("a.b", "C.run", "/x/a/b.py")]
+    ['a.b.C.run', 'a.b.C', 'a.b', 'a', '/x/a']
+    """
+    home = module or "builtins"
+    found = [("the function", f"{module}.{name}" if module else name)]
+    owner = name.split(".<locals>", 1)[0].rpartition(".")[0]
+    if owner and module:
+        found.append(("the class", f"{module}.{owner}"))
+    parts = home.split(".")
+    found += [("the module" if size == len(parts) else "the package", ".".join(parts[:size])) for size in range(len(parts), 0, -1)]
+    folder = file.rpartition("/")[0]
+    if folder and not file.startswith("<"):
+        found.append(("the folder", folder))
+    return found
 
 
 def to_toml(own: Sequence[OwnLayer]) -> str:

@@ -50,6 +50,11 @@ class Growth:
     raw_rise: float
 
     @property
+    def factor(self) -> float:
+        """By how much a call at the end is dearer than one at the beginning."""
+        return self.last_ns / max(self.first_ns, 1e-9)
+
+    @property
     def rises(self) -> bool:
         """Whether a call at the end costs twice as much as one at the beginning, the recorder's cost deducted or not."""
         return self.first_ns > 0 and self.last_ns > (1 + LEAST_RISE) * self.first_ns and self.raw_rise > LEAST_RISE
@@ -75,3 +80,20 @@ def growth(profile: Profile, function: int) -> Growth | None:
     ends = [np.polyval(np.polyfit(at, values, 1, w=weights), at[[0, -1]]) for values in (per_call, by_raw[used] / by_calls[used])]
     (first, last), (raw_first, raw_last) = np.maximum(ends, 0.0)
     return Growth(at, per_call, float(first), float(last), float(raw_last / max(raw_first, 1e-9) - 1))
+
+
+LEAST_GROWN = 0.02
+
+
+def growing(profile: Profile, self_ns: np.ndarray) -> dict[int, Growth]:
+    """The functions whose calls become dearer over the run, of those that take enough of it to matter.
+
+    Parameters
+    ----------
+    profile : Profile
+    self_ns : (functions,) int array
+        Time of each function's own.
+    """
+    floor = LEAST_GROWN * max(profile.total_ns, 1)
+    found = {int(number): growth(profile, int(number)) for number in np.flatnonzero(self_ns >= floor)}
+    return {number: one for number, one in found.items() if one is not None and one.rises}

@@ -1,0 +1,86 @@
+"""What can be done with the function in hand, as a menu on any row."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+
+from PyQt6.QtCore import QPoint
+from PyQt6.QtGui import QGuiApplication
+from PyQt6.QtWidgets import QInputDialog, QMenu, QWidget
+
+from ricerca.desk.state import DeskState
+from ricerca.engine.own_layers import patterns_of
+
+Extra = tuple[str, Callable[[], None]]
+
+
+def row_menu(state: DeskState, parent: QWidget, extra: tuple[Extra, ...] = ()) -> QMenu | None:
+    """The menu, None with nothing in hand. extra come first: what only the page asked knows of."""
+    name = state.name_in_hand()
+    if name is None:
+        return None
+    menu = QMenu(parent)
+    for text, act in extra:
+        menu.addAction(_plain(text), act)
+    for text, keys, act in state.reading_actions():
+        menu.addAction(_plain(text) + (f"\t{keys}" if keys else ""), act)
+    menu.addSeparator()
+    _add_layers(menu, state, parent)
+    menu.addSeparator()
+    for page in ("Call tree", "Graph", "Timeline"):
+        menu.addAction(f"Show it in {page}", partial(state.page_asked.emit, page))
+    menu.addAction("Open in editor\tCtrl+E", state.editor_asked.emit)
+    menu.addAction("Copy its name", partial(_copy, f"{name[0]}.{name[1]}" if name[0] else name[1]))
+    return menu
+
+
+def show_row_menu(state: DeskState, parent: QWidget, place: QPoint, extra: tuple[Extra, ...] = ()) -> None:
+    """Show the menu at a place of the parent."""
+    menu = row_menu(state, parent, extra)
+    if menu is not None:
+        menu.exec(parent.mapToGlobal(place))
+        menu.deleteLater()
+
+
+def _plain(text: str) -> str:
+    return text.replace("&", "&&")
+
+
+def _copy(text: str) -> None:
+    clipboard = QGuiApplication.clipboard()
+    if clipboard is not None:
+        clipboard.setText(text)
+
+
+def _add_layers(menu: QMenu, state: DeskState, parent: QWidget) -> None:
+    place = state.place_in_hand()
+    if place is None:
+        return
+    choices = patterns_of(*place)
+    held = next(((one, found) for one in state.own_layers if (found := one.pattern_for(*place)) is not None), None)
+    if held is not None:
+        layer, pattern = held
+        inner = menu.addMenu(_plain(f"Layer {layer.name} holds it by {pattern}"))
+        at = next((row for row, (_words, other) in enumerate(choices) if other == pattern), -1)
+        for row, (words, other) in enumerate(choices):
+            if other != pattern and inner is not None:
+                way = "Reshape to" if at < 0 else "Broaden to" if row > at else "Narrow to"
+                inner.addAction(_plain(f"{way} {words} {other}"), partial(state.reshape_layer, layer.name, pattern, other))
+    inner = menu.addMenu("Put in a layer…")
+    if inner is None:
+        return
+    for words, pattern in choices:
+        into = inner.addMenu(_plain(f"{words} {pattern}"))
+        if into is None:
+            continue
+        for one in state.own_layers:
+            into.addAction(_plain(one.name), partial(state.put_in_layer, one.name, pattern))
+        into.addAction("A new layer…", partial(ask_new_layer, state, parent, pattern))
+
+
+def ask_new_layer(state: DeskState, parent: QWidget, pattern: str) -> None:
+    """Ask for the name of a new layer that begins with a pattern."""
+    name, given = QInputDialog.getText(parent, "A new layer", f"Name of the layer for {pattern}:")
+    if given and name.strip():
+        state.put_in_layer(name, pattern)

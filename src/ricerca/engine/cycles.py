@@ -1,0 +1,72 @@
+"""Cycles: functions (or nodes of a graph) that call each other round in a ring."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from ricerca.engine.neighbours import Edges
+from ricerca.engine.profile import Profile, group_sums, not_nested
+
+
+@dataclass(frozen=True)
+class Cycle:
+    """Groups that call each other in a ring: calls that enter it, calls inside it, time from its entries and its own."""
+
+    members: tuple[int, ...]
+    entries: int
+    inner_calls: int
+    self_ns: int
+    inclusive_ns: int
+
+
+def find_cycles(profile: Profile, group: np.ndarray, count: int, calls: Sequence[tuple[int, int]]) -> tuple[Cycle, ...]:
+    """The strongly connected components of more than one group; recursion of a single one is no cycle.
+
+    Parameters
+    ----------
+    profile : Profile
+    group : (n,) int array
+        Group of each context.
+    count : int
+        Number of groups.
+    calls : sequence of (int, int)
+        Calling and called group, of those calls that make up the graph.
+
+    Returns
+    -------
+    tuple of Cycle
+        Those with most inclusive time first. A cycle's inclusive time is that of its entries from outside.
+    """
+    import igraph  # here, for it takes a while to load and most of the program does without
+
+    drawn = igraph.Graph(count, list(calls), directed=True)
+    rings = [tuple(sorted(ring)) for ring in drawn.connected_components(mode="strong") if len(ring) > 1]
+    if not rings:
+        return ()
+    ring_of = np.full(count, -1, np.int64)
+    for number, ring in enumerate(rings):
+        ring_of[list(ring)] = number
+    here = ring_of[group]
+    rows = np.flatnonzero((here >= 0) & (profile.parent >= 0))
+    number = here[rows]
+    inner = here[profile.parent[rows]] == number
+    once = not_nested(np.where(here >= 0, here, np.arange(len(here)) + len(rings)), profile.end)[rows]
+
+    def sums(values: np.ndarray, which: np.ndarray) -> np.ndarray:
+        return group_sums(number[which], values[rows[which]], len(rings))
+
+    every = np.ones(len(rows), bool)
+    entries, inner_calls = sums(profile.calls, ~inner), sums(profile.calls, inner)
+    self_ns, inclusive_ns = sums(profile.self_ns, every), sums(profile.inclusive_ns, once)
+    found = [Cycle(ring, int(entries[at]), int(inner_calls[at]), int(self_ns[at]), int(inclusive_ns[at])) for at, ring in enumerate(rings)]
+    return tuple(sorted(found, key=lambda one: (-one.inclusive_ns, one.members)))
+
+
+def function_cycles(profile: Profile, edges: Edges) -> tuple[Cycle, ...]:
+    """The cycles among the functions of a profile; members are function numbers."""
+    called = edges.caller >= 0
+    calls = np.unique(np.stack([edges.caller[called], edges.callee[called]], axis=1), axis=0)
+    return find_cycles(profile, profile.function, len(profile.functions), calls.tolist())

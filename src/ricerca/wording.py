@@ -100,6 +100,15 @@ def plural(count: int, one: str, many: str = "") -> str:
     return f"{count_text(count)} {one if count == 1 else many or one + 's'}"
 
 
+def short_name(name: str, most: int = 32) -> str:
+    """A name cut to a length, its end kept: it tells more than the beginning.
+
+    >>> short_name("tables.Reader.rows", 10)
+    '…ader.rows'
+    """
+    return name if len(name) <= most else "…" + name[1 - most :]
+
+
 def cycle_name(names: list[str]) -> str:
     """A cycle by the functions in it, the first few named.
 

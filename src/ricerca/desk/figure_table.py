@@ -30,7 +30,7 @@ from ricerca.engine.slices import Growth
 from ricerca.wording import factor_text, time_text
 
 ROW_PX = 30
-GROWTH_PX = 34
+GROWTH_PX, LEAST_NAME_PX = 30, 60
 
 
 @dataclass(frozen=True)
@@ -212,7 +212,7 @@ class FigureDelegate(QStyledItemDelegate):
         """The small line at the right end, with by how much; returns the room that is left."""
         text = factor_text(grown.factor)
         width = theme.metrics(theme.SMALL_PX).horizontalAdvance(text)
-        if room.width() < width + GROWTH_PX + 90:
+        if room.width() < width + GROWTH_PX + LEAST_NAME_PX + 16:
             return room
         painter.setFont(theme.font(theme.SMALL_PX))
         painter.setPen(QColor(theme.now().slower))

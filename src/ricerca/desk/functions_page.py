@@ -13,7 +13,9 @@ from ricerca.desk.state import DeskState, View
 from ricerca.desk.what_if import WhatIf
 from ricerca.engine.cycles import Cycle
 from ricerca.engine.ranking import running_share
-from ricerca.wording import count_text, cycle_name, plural, share_text, time_text
+from ricerca.wording import count_text, plural, share_text, time_text
+
+MOST_NAMED = 12
 
 
 def place_text(file: str, line: int, module: str) -> str:
@@ -27,6 +29,8 @@ class Rows:
 
     functions: int
     name: tuple[str, ...]
+    cycles: tuple[str, ...]
+    """Names of the functions in each cycle, the dearest first."""
     layer: tuple[str, ...]
     self_ns: np.ndarray
     inclusive_ns: np.ndarray
@@ -49,7 +53,8 @@ class Rows:
         taking_part = np.flatnonzero(figures.shown & ((figures.calls > 0) | (figures.raw_self_ns > 0)))
         return cls(
             functions=len(table),
-            name=table.name + tuple(cycle_name([table.name[n] for n in some]) for some in members),
+            name=table.name + tuple(f"cycle of {len(some)}" for some in members),
+            cycles=tuple(", ".join(table.name[n].rpartition(".")[2] for n in some[:MOST_NAMED]) for some in members),
             layer=table.layer + tuple(table.layer[n] for n in dearest),
             self_ns=np.concatenate([figures.self_ns, np.asarray([one.self_ns for one in cycles], np.int64)]),
             inclusive_ns=np.concatenate([figures.inclusive_ns, inclusive]),
@@ -187,7 +192,7 @@ def _columns(view: View, rows: Rows) -> list[Column]:
 
     def write_under(n: int) -> str:
         if n >= count:
-            return ""
+            return rows.cycles[n - count]
         return place_text(functions.file[n], int(functions.first_line[n]), functions.module[n])
 
     def say_calls(n: int) -> str:

@@ -292,6 +292,7 @@ class Sheet(QGraphicsView):
         half = QPointF(size.width(), size.height()) / LEAST_SCALE / 2
         low = room.center().y() if room.height() < 2 * half.y() else room.top() + half.y()
         self.centerOn(QPointF(room.left() + half.x(), low))
+        self._page.show_hand()
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         super().resizeEvent(event)
@@ -387,7 +388,7 @@ class GraphPage(SeenPage):
         if graph.hidden:
             said += f"; {count_text(graph.hidden)} more are hidden, with {time_text(graph.hidden_ns)} of their own"
         self.summary.setText(said if graph.nodes else "Nothing is called in what is read.")
-        self._follow_hand()
+        self.show_hand()
 
     def node_in_hand(self) -> int:
         """Place of the node that holds the function in hand, -1 where it is hidden."""
@@ -396,15 +397,19 @@ class GraphPage(SeenPage):
         hand = self._state.in_hand
         return next((at for at, node in enumerate(self._drawn.graph.nodes) if hand in node.functions), -1)
 
+    def show_hand(self) -> bool:
+        """Bring the node in hand into sight; whether there is one, which there need not be in what is read."""
+        scene, node = self.view.scene(), self.node_in_hand()
+        if scene is not None and self._drawn is not None:
+            scene.update()
+            if node >= 0:
+                self.view.ensureVisible(self._drawn.place(node), 40, 40)
+        return node >= 0
+
     def _follow_hand(self) -> None:
-        scene = self.view.scene()
-        if scene is None or self._drawn is None or not self.isVisible():
+        if self._drawn is None or not self.isVisible() or self.show_hand():
             return
-        node = self.node_in_hand()
-        scene.update()
-        if node >= 0:
-            self.view.ensureVisible(self._drawn.place(node), 40, 40)
-        elif self._drawn.view is self._state.view and self._state.in_hand >= 0:
+        if self._drawn.view is self._state.view and self._state.in_hand >= 0:
             self.refresh()
 
     # ---- acting

@@ -7,17 +7,20 @@ from dataclasses import replace
 from functools import partial
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QAction, QActionGroup, QGuiApplication
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QInputDialog, QLabel, QMenu, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtGui import QAction, QActionGroup, QColor, QGuiApplication
+from PyQt6.QtWidgets import QColorDialog, QFrame, QHBoxLayout, QInputDialog, QLabel, QMenu, QPushButton, QVBoxLayout, QWidget
 
 from ricerca.desk import theme
 from ricerca.desk.flow import FlowLayout
+from ricerca.desk.rounds_column import describe, expected_of
 from ricerca.desk.state import DeskState
 from ricerca.desk.tips import tip
 from ricerca.engine.levels import LEVELS
+from ricerca.engine.own_layers import OwnLayer
 from ricerca.engine.reading import ALL_OTHERS, CLOCKS, ON_CPU, WAITING, WALL, Reading, parse
 from ricerca.errors import RicercaError
 from ricerca.study.store import Round
+from ricerca.wording import short_name
 
 CLOCK_WORDS = {
     WALL: "The time that passes on the clock on the wall, waiting included.",
@@ -31,16 +34,11 @@ LEVEL_WORDS = {
     "package": "All modules of a package stand together.",
 }
 CHARGED, RUNS = "charged to my code", "where it runs"
-MOST_NAME = 32
 
 
 def round_words(one: Round) -> str:
     """A round as it is named in the sentence."""
     return f"round {one.number} “{one.name}”"
-
-
-def _short(name: str) -> str:
-    return name if len(name) <= MOST_NAME else "…" + name[1 - MOST_NAME :]
 
 
 class ReadingLine(QFrame):
@@ -162,6 +160,7 @@ class ReadingLine(QFrame):
         others = [(round_words(one), one is base, partial(state.read, state.number, one.number)) for one in rounds if one is not now]
         self._choices(self.against_button, [*others, ("nothing", base is None, partial(state.read, state.number, None))])
         self.verdict.setText("" if state.view is None else verdict_words(state))
+        self.verdict.setToolTip("" if state.view is None else tip(verdict_facts(state)))
         self.updateGeometry()
 
     def _clauses(self, reading: Reading) -> list[QWidget]:
@@ -186,7 +185,7 @@ class ReadingLine(QFrame):
             for name in getattr(reading, field):
                 rest = tuple(other for other in getattr(reading, field) if other != name)
                 change = {field: rest}
-                found += [self._word("·"), self._chip(f"{word} {_short(name)}", f"{word} {name}", replace(reading, **change))]  # type: ignore[arg-type]
+                found += [self._word("·"), self._chip(f"{word} {short_name(name)}", f"{word} {name}", replace(reading, **change))]  # type: ignore[arg-type]
         if reading.stretch:
             text = self._stretch_words(reading.stretch)
             found += [self._word("·"), self._chip(text, "Only a stretch of the run", replace(reading, stretch=None))]
@@ -194,7 +193,7 @@ class ReadingLine(QFrame):
         for name in own:
             rest = tuple(other for other in reading.charged if other != name)
             said = f"The time of {name} counts at its callers"
-            found += [self._word("·"), self._chip(f"charging {_short(name)}", said, replace(reading, charged=rest))]
+            found += [self._word("·"), self._chip(f"charging {short_name(name)}", said, replace(reading, charged=rest))]
         charged = ALL_OTHERS in reading.charged
         found += [self._word("·"), self.charge_button]
         self.charge_button.setText(CHARGED if charged else RUNS)
@@ -270,8 +269,7 @@ class ReadingLine(QFrame):
         if pattern:
             menu.addAction(f"Put {pattern} in a layer…".replace("&", "&&"), self.ask_layer)
         for one in self._state.own_layers:
-            words = f"Take the layer {one.name} away ({', '.join(one.patterns)})"
-            menu.addAction(words.replace("&", "&&"), lambda name=one.name: self._state.drop_layer(name))
+            self._add_layer(menu, one)
         menu.addSeparator()
         menu.addAction("Everything, where it runs", lambda: self._state.set_reading(Reading()))
         menu.addAction("Copy this reading as text", self.copy)
@@ -282,6 +280,32 @@ class ReadingLine(QFrame):
             menu.addSeparator()
             for name, text in kept.items():
                 menu.addAction(f"{name}: {text}".replace("&", "&&"), lambda text=text: self.read_text(text))
+
+    def _add_layer(self, menu: QMenu, one: OwnLayer) -> None:
+        inner = menu.addMenu(f"Layer {one.name} ({short_name(', '.join(one.patterns))})".replace("&", "&&"))
+        if inner is None:
+            return
+        inner.addAction("Another name…", partial(self._rename_layer, one))
+        inner.addAction("Another colour…", partial(self._colour_layer, one))
+        inner.addAction("What belongs to it…", partial(self._reshape_layer, one))
+        inner.addAction("Take it away", partial(self._state.drop_layer, one.name))
+
+    def _rename_layer(self, one: OwnLayer) -> None:
+        name, given = QInputDialog.getText(self, "Name of the layer", f"Another name for {one.name}:", text=one.name)
+        if given:
+            self._state.change_layer(one.name, replace(one, name=name.strip()))
+
+    def _colour_layer(self, one: OwnLayer) -> None:
+        colour = QColorDialog.getColor(QColor(one.colour), self, f"Colour of the layer {one.name}")
+        if colour.isValid():
+            self._state.change_layer(one.name, replace(one, colour=colour.name()))
+
+    def _reshape_layer(self, one: OwnLayer) -> None:
+        asked = f"What belongs to {one.name}, a pattern in each line: a module or package, a name with * or ?, or a folder."
+        text, given = QInputDialog.getMultiLineText(self, "What belongs to the layer", asked, "\n".join(one.patterns))
+        if given:
+            patterns = tuple(dict.fromkeys(line.strip() for line in text.splitlines() if line.strip()))
+            self._state.change_layer(one.name, replace(one, patterns=patterns))
 
     def ask_layer(self) -> None:
         """Ask for a layer's name and what belongs to it."""
@@ -321,6 +345,15 @@ class ReadingLine(QFrame):
             self._state.failed.emit(str(problem))
 
 
+def verdict_facts(state: DeskState) -> str:
+    """What the verdict rests on, in words."""
+    view = state.view
+    if view is None or view.base is None:
+        return ""
+    expected = expected_of(state.rounds, view.loaded.round)
+    return f"{describe(view.base.round)} {describe(view.loaded.round, expected)}"
+
+
 def verdict_words(state: DeskState) -> str:
     """What the plain runs say of the two rounds."""
     from ricerca.wording import factor_text
@@ -335,4 +368,9 @@ def verdict_words(state: DeskState) -> str:
         "no difference": "<span style='font-weight:600'>no difference</span> beyond the noise",
         "unknown": f"{factor_text(found.ratio)} as fast, not proved",
     }
-    return words[found.verdict]
+    said = words[found.verdict]
+    expected = expected_of(state.rounds, view.loaded.round)
+    if expected is not None and view.loaded.round.plain_ns:
+        held = expected.held(view.loaded.plain_ns or 0).partition(", ")[2]
+        said += f"<span style='color:{colours.soft}'>, {held}</span>"
+    return said

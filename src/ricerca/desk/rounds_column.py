@@ -87,7 +87,6 @@ class Cards(QWidget):
         painter.setFont(theme.font(theme.SMALL_PX))
         painter.setPen(QColor(colours.soft))
         text = time_text(time_ns) + ("" if one.plain_ns else " recorded") if time_ns else "no run was kept"
-        text += f", expected {time_text(expected.total_ns)}" if expected is not None else ""
         painter.drawText(below, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, text)
         self._paint_gain(painter, one, below)
 

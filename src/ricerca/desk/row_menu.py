@@ -11,7 +11,9 @@ from PyQt6.QtWidgets import QInputDialog, QMenu, QWidget
 
 from ricerca.desk.state import DeskState
 from ricerca.engine.own_layers import patterns_of
+from ricerca.wording import short_name
 
+MOST = 48
 Extra = tuple[str, Callable[[], None]]
 
 
@@ -61,17 +63,19 @@ def _add_layers(menu: QMenu, state: DeskState, parent: QWidget) -> None:
     held = next(((one, found) for one in state.own_layers if (found := one.pattern_for(*place)) is not None), None)
     if held is not None:
         layer, pattern = held
-        inner = menu.addMenu(_plain(f"Layer {layer.name} holds it by {pattern}"))
+        inner = menu.addMenu(_plain(f"Layer {layer.name} holds it by {short_name(pattern, MOST)}"))
         at = next((row for row, (_words, other) in enumerate(choices) if other == pattern), -1)
         for row, (words, other) in enumerate(choices):
             if other != pattern and inner is not None:
                 way = "Reshape to" if at < 0 else "Broaden to" if row > at else "Narrow to"
-                inner.addAction(_plain(f"{way} {words} {other}"), partial(state.reshape_layer, layer.name, pattern, other))
+                inner.addAction(
+                    _plain(f"{way} {words} {short_name(other, MOST)}"), partial(state.reshape_layer, layer.name, pattern, other)
+                )
     inner = menu.addMenu("Put in a layer…")
     if inner is None:
         return
     for words, pattern in choices:
-        into = inner.addMenu(_plain(f"{words} {pattern}"))
+        into = inner.addMenu(_plain(f"{words} {short_name(pattern, MOST)}"))
         if into is None:
             continue
         for one in state.own_layers:

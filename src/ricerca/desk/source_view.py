@@ -5,8 +5,8 @@ from __future__ import annotations
 from functools import lru_cache
 
 import numpy as np
-from PyQt6.QtCore import QEvent, QPoint, QRect, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QHelpEvent, QMouseEvent, QPainter, QPaintEvent
+from PyQt6.QtCore import QEvent, QPointF, QRect, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QColor, QFontMetricsF, QHelpEvent, QMouseEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QAbstractScrollArea, QToolTip, QWidget
 
 from ricerca.desk import theme
@@ -168,14 +168,14 @@ class SourceView(QAbstractScrollArea):
         painter.save()
         painter.setClipRect(QRect(code_left, y, self.viewport().width(), LINE_PX))
         painter.setFont(theme.font(theme.CODE_PX, mono=True))
-        advance = theme.metrics(theme.CODE_PX, mono=True).horizontalAdvance("m")
-        x = code_left - self.horizontalScrollBar().value()
+        advance = QFontMetricsF(theme.font(theme.CODE_PX, mono=True)).horizontalAdvance("m" * 100) / 100
+        x = float(code_left - self.horizontalScrollBar().value())
         kinds = {"keyword": colours.accent, "comment": colours.soft, "text": colours.own("standard library").name(),
                  "number": colours.slower, "name": colours.ink}  # fmt: skip
         for kind, piece in self._lines[number]:
             painter.setFont(theme.font(theme.CODE_PX, mono=True))
             painter.setPen(QColor(kinds.get(kind, colours.ink)))
-            painter.drawText(QPoint(x, y + 15), piece)
+            painter.drawText(QPointF(x, y + 15), piece)
             x += advance * len(piece)
         painter.restore()
         painter.setFont(theme.font(theme.SMALL_PX))

@@ -16,7 +16,7 @@ from ricerca.desk.work import Workers
 from ricerca.engine.believable import Speedup, speedup
 from ricerca.engine.comparison import Comparison
 from ricerca.engine.levels import FUNCTION
-from ricerca.engine.own_layers import OwnLayer, added, from_toml, reshaped, to_toml
+from ricerca.engine.own_layers import OwnLayer, added, changed, from_toml, reshaped, to_toml
 from ricerca.engine.reading import ALL_OTHERS, Reading, parse
 from ricerca.engine.slices import Growth, growing
 from ricerca.engine.view import line_texts, match_lines
@@ -24,6 +24,7 @@ from ricerca.errors import RicercaError
 from ricerca.loading import Loaded, compared, judged, load
 from ricerca.runner.session import recover
 from ricerca.study.store import LINE, RECORDED, Round, Study
+from ricerca.wording import short_name
 
 
 @dataclass(frozen=True)
@@ -95,14 +96,14 @@ class Readings:
             loaded = self._load(study, number, layers)
             base = self._load(study, against, layers) if against is not None and against != loaded.round.number else None
         key = (path, loaded.run.id, base.run.id if base else None, reading, loaded.round.plain_ns, layers)
-        return self._views.get(key, lambda: make_view(loaded.through(reading), base.through(_elsewhere(reading)) if base else None))
+        return self._views.get(key, lambda: make_view(loaded.through(reading), base.through(elsewhere(reading)) if base else None))
 
     def _load(self, study: Study, number: int | None, layers: str) -> Loaded:
         one = study.round(number)
         return replace(self._rounds.get((study.path, one.id, len(one.runs), layers), lambda: load(study, number)), round=one)
 
 
-def _elsewhere(reading: Reading) -> Reading:
+def elsewhere(reading: Reading) -> Reading:
     """The same reading for another run: a stretch of time and process numbers mean nothing there."""
     return replace(reading, stretch=None, processes=())
 
@@ -318,7 +319,9 @@ class DeskState(QObject):
     def reading_actions(self) -> list[tuple[str, str, Callable[[], None]]]:
         """What can be done to the reading with the function in hand: words, keys, act."""
         name = self.name_in_hand() if self.reading.level == FUNCTION else None
-        found = [(words.format(name[1]), keys, partial(self.narrow, clause)) for words, keys, clause in NARROWING] if name else []
+        found = (
+            [(words.format(short_name(name[1])), keys, partial(self.narrow, clause)) for words, keys, clause in NARROWING] if name else []
+        )
         words = "Let time count where it runs" if ALL_OTHERS in self.reading.charged else "Charge other people's code to mine"
         return [*found, (words, "Ctrl+G", self.switch_charge)]
 
@@ -329,6 +332,13 @@ class DeskState(QObject):
     def reshape_layer(self, name: str, before: str, after: str) -> None:
         """Make a layer broader or narrower: another pattern in the place of one."""
         self._change_layers(lambda own: reshaped(own, name, before, after))
+
+    def change_layer(self, name: str, new: OwnLayer) -> None:
+        """Give a layer another name, colour or other patterns; a reading that charges it goes along."""
+        charged = tuple(new.name if one == name else one for one in self.reading.charged)
+        self._change_layers(lambda own: changed(own, name, new))
+        if charged != self.reading.charged:
+            self.reading = replace(self.reading, charged=charged)
 
     def drop_layer(self, name: str) -> None:
         """Take a layer of the person's own away."""

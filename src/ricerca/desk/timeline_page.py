@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QScrollArea, QTool
 
 from ricerca.desk import theme
 from ricerca.desk.seen_page import SeenPage
-from ricerca.desk.state import DeskState, View
+from ricerca.desk.state import DeskState, View, elsewhere
 from ricerca.desk.tips import tip
 from ricerca.engine.timeline import Stave, Timeline, timeline
 from ricerca.wording import plural, time_text
@@ -20,6 +20,7 @@ NAME_PX, SIDE_PX, HEAD_PX = 120, 16, 34
 DENSITY_PX, WAIT_PX, SPAN_PX, GAP_PX = 72, 8, 17, 26
 MOST_ROWS = 6
 LEAST_SPAN_PX = 3
+MOST_STEPS = 160
 
 
 class Staves(QWidget):
@@ -30,14 +31,15 @@ class Staves(QWidget):
         self._state = state
         self._line: Timeline | None = None
         self._view: View | None = None
+        self._base: Timeline | None = None
         self._from = self._to = -1
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Timeline; arrow keys with Shift choose a stretch, Enter reads it")
 
-    def show_line(self, view: View, line: Timeline, stretch: tuple[int, int] | None) -> None:
-        """Take a timeline, and the stretch of it that is read."""
-        self._view, self._line = view, line
+    def show_line(self, view: View, line: Timeline, base: Timeline | None, stretch: tuple[int, int] | None) -> None:
+        """Take a timeline, that of the round compared against, and the stretch that is read."""
+        self._view, self._line, self._base = view, line, base
         self._from, self._to = stretch or (-1, -1)
         self.setMinimumHeight(int(self._height()))
         self.update()
@@ -52,14 +54,20 @@ class Staves(QWidget):
     def _field(self) -> QRectF:
         return QRectF(SIDE_PX + NAME_PX, HEAD_PX, max(self.width() - SIDE_PX * 2 - NAME_PX, 40), self.height() - HEAD_PX)
 
+    def _whole_ns(self) -> float:
+        """What the width of the field stands for: the longer of the two rounds."""
+        return max([line.slice_ns * line.slices for line in (self._line, self._base) if line is not None] or [0.0])
+
     def _x(self, at_slice: float) -> float:
-        field = self._field()
-        return field.left() + field.width() * at_slice / max(self._line.slices if self._line else 1, 1)
+        field, line = self._field(), self._line
+        return field.left() + field.width() * at_slice * (line.slice_ns if line else 0.0) / max(self._whole_ns(), 1)
 
     def _slice(self, x: float) -> int:
-        field = self._field()
-        count = self._line.slices if self._line else 0
-        return int(min(max((x - field.left()) / field.width() * count, 0), count))
+        field, line = self._field(), self._line
+        if line is None or not line.slice_ns:
+            return 0
+        at = (x - field.left()) / field.width() * self._whole_ns() / line.slice_ns
+        return int(min(max(at, 0), line.slices))
 
     # ---- painting
 
@@ -69,7 +77,7 @@ class Staves(QWidget):
             return
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        self._paint_scale(painter, line)
+        self._paint_scale(painter)
         top = float(HEAD_PX)
         for stave in line.staves:
             self._paint_stave(painter, line, stave, top)
@@ -77,10 +85,9 @@ class Staves(QWidget):
         self._paint_phases(painter, line)
         self._paint_choice(painter)
 
-    def _paint_scale(self, painter: QPainter, line: Timeline) -> None:
-        colours, field = theme.now(), self._field()
+    def _paint_scale(self, painter: QPainter) -> None:
+        colours, field, whole = theme.now(), self._field(), self._whole_ns()
         painter.setFont(theme.font(theme.SMALL_PX))
-        whole = line.slice_ns * line.slices
         step = 10.0 ** np.floor(np.log10(max(whole, 1)))
         step = next((step * part for part in (0.1, 0.2, 0.5, 1) if whole / (step * part) <= 8), step)
         at = 0.0
@@ -103,7 +110,7 @@ class Staves(QWidget):
         painter.drawText(QRectF(SIDE_PX, top + 18, NAME_PX - 8, 16), Qt.AlignmentFlag.AlignLeft, f"process {stave.process}")
         painter.drawText(QRectF(SIDE_PX, top + DENSITY_PX - 5, NAME_PX - 8, 16), Qt.AlignmentFlag.AlignLeft, "waiting")
         base = np.full(line.slices, top + DENSITY_PX)
-        width = field.width() / max(line.slices, 1)
+        width = self._x(1) - self._x(0)
         for row, layer in enumerate(line.layers):
             high = stave.density[row] / max(line.slice_ns, 1) * DENSITY_PX
             colour = colours.own(layer)
@@ -111,6 +118,7 @@ class Staves(QWidget):
                 tall = min(float(high[at]), base[at] - top)
                 painter.fillRect(QRectF(self._x(at), base[at] - tall, width + 0.6, tall), colour)
                 base[at] -= tall
+        self._paint_base(painter, stave, top)
         waiting = QColor(colours.soft)
         for at in np.flatnonzero(stave.waiting > 0.02 * line.slice_ns).tolist():
             waiting.setAlphaF(float(min(0.25 + 0.75 * stave.waiting[at] / max(line.slice_ns, 1), 1.0)))
@@ -118,6 +126,27 @@ class Staves(QWidget):
         painter.setPen(QPen(QColor(colours.rule), 1))
         painter.drawLine(QPointF(field.left(), top + DENSITY_PX + 0.5), QPointF(field.right(), top + DENSITY_PX + 0.5))
         self._paint_spans(painter, line, stave, top + DENSITY_PX + WAIT_PX)
+
+    def _paint_base(self, painter: QPainter, stave: Stave, top: float) -> None:
+        """Dashed outline: the thread of the same name in the round compared against."""
+        base = self._base
+        twin = next((one for one in base.staves if one.name == stave.name), None) if base else None
+        if base is None or twin is None or not base.slices:
+            return
+        steps = np.array_split(twin.density.sum(axis=0) / max(base.slice_ns, 1), min(base.slices, MOST_STEPS))
+        field, whole, at = self._field(), max(self._whole_ns(), 1), 0
+        path = QPainterPath(QPointF(field.left(), top + DENSITY_PX))
+        for step in steps:
+            high = top + DENSITY_PX * (1 - min(float(step.mean()), 1.0))
+            for end in (at, at + len(step)):
+                path.lineTo(field.left() + field.width() * end * base.slice_ns / whole, high)
+            at += len(step)
+        path.lineTo(field.left() + field.width() * at * base.slice_ns / whole, top + DENSITY_PX)
+        pen = QPen(QColor(theme.now().soft), 1)
+        pen.setDashPattern([3, 2])
+        painter.setPen(pen)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawPath(path)
 
     def _paint_spans(self, painter: QPainter, line: Timeline, stave: Stave, top: float) -> None:
         """Long calls as brackets that hang from the stave, the outer ones lower; names where they fit."""
@@ -155,7 +184,7 @@ class Staves(QWidget):
 
     def _paint_phases(self, painter: QPainter, line: Timeline) -> None:
         pen = QPen(QColor(theme.now().ink), 1)
-        pen.setDashPattern([2, 4])
+        pen.setDashPattern([1, 4])
         painter.setPen(pen)
         for at in line.phases:
             painter.drawLine(QPointF(self._x(at), HEAD_PX - 8), QPointF(self._x(at), self.height() - 6))
@@ -292,14 +321,15 @@ class TimelinePage(SeenPage):
         reading = replace(self._state.reading, stretch=None)
         self.whole.setVisible(self._state.reading.stretch is not None)
 
-        def make() -> tuple[View, Timeline]:
-            return view, timeline(view.loaded.through(reading).profile)
+        def make() -> tuple[View, Timeline, Timeline | None]:
+            base = timeline(view.base.through(elsewhere(reading)).profile) if view.base is not None else None
+            return view, timeline(view.loaded.through(reading).profile), base
 
         self._state.workers.request("timeline", make, self._show)
 
-    def _show(self, found: tuple[View, Timeline]) -> None:
-        view, line = found
-        self.staves.show_line(view, line, self._state.reading.stretch)
+    def _show(self, found: tuple[View, Timeline, Timeline | None]) -> None:
+        view, line, base = found
+        self.staves.show_line(view, line, base, self._state.reading.stretch)
         colours = theme.now()
         drawn = [layer for row, layer in enumerate(line.layers) if any(stave.density[row].any() for stave in line.staves)]
         patch = "<span style='background-color:{}'>&nbsp;&nbsp;&nbsp;</span> {}"
@@ -308,5 +338,6 @@ class TimelinePage(SeenPage):
             self.summary.setText("This round was recorded without slices of time, so there is nothing to draw.")
             return
         words = f"{plural(len(line.staves), 'thread')}, in slices of {time_text(line.slice_ns)}"
-        phases = f"; dashed: the mix of functions changes ({plural(len(line.phases), 'time')})" if line.phases else ""
+        phases = f"; dotted: the mix of functions changes ({plural(len(line.phases), 'time')})" if line.phases else ""
+        phases += f"; dashed: round {view.base.round.number}" if base is not None and base.slices and view.base is not None else ""
         self.summary.setText(words + phases + ". Times as recorded, the recorder's cost included. Drag over a stretch to read only that.")

@@ -24,6 +24,7 @@ class WhatIf(QWidget):
         self.factor.setDecimals(1)
         self.factor.setValue(2.0)
         self.factor.setSuffix("×")
+        self.factor.setMaximumWidth(76)
         self.factor.setAccessibleName("How many times faster")
         edit = self.factor.lineEdit()
         if edit is not None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import tomllib
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
@@ -79,6 +80,22 @@ def reshaped(own: Sequence[OwnLayer], name: str, before: str, after: str) -> tup
         replace(one, patterns=tuple(dict.fromkeys(after if part == before else part for part in one.patterns))) if one.name == name else one
         for one in own
     )
+
+
+def changed(own: Sequence[OwnLayer], name: str, new: OwnLayer) -> tuple[OwnLayer, ...]:
+    """The layers with the one of this name replaced.
+
+    Raises
+    ------
+    InputError
+        The new one has no name or pattern, a name that is taken, or a colour that is none.
+    """
+    taken = [one.name for one in own if one.name != name] + list(LAYERS)
+    if not new.name or not new.patterns or new.name in taken:
+        raise InputError(f"A layer needs a name of its own and a pattern; “{new.name}” cannot be used.")
+    if not re.fullmatch("#[0-9a-fA-F]{6}", new.colour):
+        raise InputError(f"{new.colour!r} is no colour.", 'Write it like "#2f7d5b".')
+    return tuple(new if one.name == name else one for one in own)
 
 
 def patterns_of(module: str, name: str, file: str) -> list[tuple[str, str]]:

@@ -1,8 +1,9 @@
-"""Opens the window on a study, uses it, and prints: seconds to the first page, longest block in ms."""
+"""Opens the window on a study, uses it, and prints: seconds to the first page, longest block in ms, most memory in MB."""
 
 from __future__ import annotations
 
 import os
+import resource
 import sys
 import tempfile
 import time
@@ -51,8 +52,10 @@ def main(study: Path) -> None:
         for action in (
             lambda: window.show_page(1),
             lambda: window.show_page(2),
-            lambda: window.state.read(1, None),
-            lambda: window.state.read(4, 2),
+            lambda: window.state.read(window.state.rounds[0].number, None),
+            lambda: window.state.read(window.state.rounds[-1].number, window.state.rounds[0].number),
+            lambda: window.show_page(3),
+            lambda: window.show_page(4),
             lambda: window.show_page(0),
             lambda: window.functions.table._on_head(1),
             lambda: window.functions.table.filter.setText("read"),
@@ -65,7 +68,7 @@ def main(study: Path) -> None:
             wait(window)
             if longest > before and "--tell" in sys.argv:
                 print(action.__code__.co_firstlineno, longest * 1000, file=sys.stderr)
-        print(first, longest * 1000)
+        print(first, longest * 1000, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024)
         window.close()
 
 

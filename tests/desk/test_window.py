@@ -140,8 +140,9 @@ def test_arrow_keys_take_functions_in_hand_on_every_page(window, qtbot):
     chosen = int(window.functions.table.model.rows[1])
     assert window.state.in_hand == chosen
     assert window.dossier.title.text() == window.state.view.loaded.profile.functions.name[chosen]
+    window.show_page(2)
     node = window.tree.model.node(window.tree.view.currentIndex())
-    assert int(window.state.view.loaded.profile.function[node.context]) == chosen
+    assert int(window.state.view.loaded.tree.function[node.context]) == chosen
 
 
 def test_dossier_says_calls_places_and_change(window):
@@ -216,6 +217,7 @@ def test_find_box_finds_functions_rounds_and_actions(window, qtbot):
 
 
 def test_tree_opens_along_the_heaviest_path(window):
+    window.show_page(2)
     model, view = window.tree.model, window.tree.view
     top = model.index(0, 0)
     assert model.data(top, Qt.ItemDataRole.DisplayRole) == "<module>"

@@ -114,7 +114,7 @@ class Dossier(QFrame):
         state.editor_asked.connect(self.open_file)
         state.line_changed.connect(self.source.show_line)
         state.hand_changed.connect(self.refresh)
-        state.view_changed.connect(self.refresh)
+        state.view_changed.connect(lambda: None if state.view else self.refresh())  # else what is in hand changes next
 
     def refresh(self) -> None:
         """Show the function in hand."""
@@ -184,6 +184,9 @@ def sentence(view: View, function: int) -> str:
             f" A call grew dearer over the run: {time_text(grown.first_ns)} of its own at the beginning, "
             f"<span style='font-weight:600'>{time_text(grown.last_ns)}</span> at the end."
         )
+    grew = view.grew_before.get(function)
+    if grew is not None and view.base is not None:
+        said += f" In round {view.base.round.number} it grew from {time_text(grew.first_ns)} to {time_text(grew.last_ns)} a call."
     base = view.base_times(function)
     if base is not None:
         said += " " + _change(view, own, calls, base)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -52,7 +53,7 @@ class Column:
     title: str
     width: int
     text: Callable[[int], str] | None = None
-    order: np.ndarray | Sequence[Any] | None = None
+    order: np.ndarray | Sequence[Any] | Callable[[], np.ndarray] | None = None
     explain: Callable[[int], str] | None = None
     bar: Callable[[int], Bar] | None = None
     gain: Callable[[int], float | None] | None = None
@@ -86,15 +87,15 @@ class FigureModel(QAbstractTableModel):
         self.columns: list[Column] = []
         self.rows = np.zeros(0, np.int64)
         self._all = np.zeros(0, np.int64)
-        self._words: list[str] = []
+        self._words: Callable[[], list[str]] = list
         self._filter = ""
         self.sort_key, self.descending = "", True
 
-    def show(self, columns: list[Column], rows: np.ndarray, words: list[str]) -> None:
-        """Take new columns and rows; words[row] is what the filter looks through."""
+    def show(self, columns: list[Column], rows: np.ndarray, words: Callable[[], list[str]]) -> None:
+        """Take new columns and rows; words()[row] is what the filter looks through."""
         self.beginResetModel()
-        self.columns, self._all, self._words = columns, rows, words
-        if self.sort_key not in [column.key for column in columns]:
+        self.columns, self._all, self._words = columns, rows, lru_cache(maxsize=1)(words)
+        if columns and self.sort_key not in [column.key for column in columns]:
             self.sort_key = ""
         self._arrange()
         self.endResetModel()
@@ -102,11 +103,11 @@ class FigureModel(QAbstractTableModel):
     def _arrange(self) -> None:
         rows = self._all
         if self._filter:
-            parts = self._filter.lower().split()
-            rows = np.asarray([row for row in rows if all(part in self._words[row] for part in parts)], np.int64)
+            parts, words = self._filter.lower().split(), self._words()
+            rows = np.asarray([row for row in rows if all(part in words[row] for part in parts)], np.int64)
         column = next((c for c in self.columns if c.key == self.sort_key and c.order is not None), None)
         if column is not None and len(rows):
-            keys = np.asarray(column.order)[rows]
+            keys = np.asarray(column.order() if callable(column.order) else column.order)[rows]
             if keys.dtype.kind in "iuf":
                 order = np.argsort(-keys if self.descending else keys, kind="stable")
             else:
@@ -312,7 +313,7 @@ class FigureTable(QWidget):
         view.selectionModel().selectionChanged.connect(lambda _now, _before: self.gathered.emit(self.selected_rows()))
         view.doubleClicked.connect(lambda index: self.opened.emit(int(self.model.rows[index.row()])))
 
-    def show_rows(self, columns: list[Column], rows: np.ndarray, words: list[str]) -> None:
+    def show_rows(self, columns: list[Column], rows: np.ndarray, words: Callable[[], list[str]]) -> None:
         """Fill the table."""
         self.view.selectionModel().blockSignals(True)
         self.model.show(columns, rows, words)

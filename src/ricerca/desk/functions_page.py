@@ -9,11 +9,12 @@ from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from ricerca.desk.figure_table import Bar, Column, FigureTable
 from ricerca.desk.row_menu import show_row_menu
+from ricerca.desk.seen_page import SeenPage
 from ricerca.desk.state import DeskState, View
 from ricerca.desk.what_if import WhatIf
 from ricerca.engine.cycles import Cycle
-from ricerca.engine.ranking import running_share
-from ricerca.wording import count_text, plural, share_text, time_text
+from ricerca.engine.ranking import ceiling, running_share
+from ricerca.wording import count_text, factor_text, plural, share_text, time_text
 
 MOST_NAMED = 12
 
@@ -65,12 +66,11 @@ class Rows:
         )
 
 
-class FunctionsPage(QWidget):
+class FunctionsPage(SeenPage):
     """All functions of the reading, the slowest first."""
 
     def __init__(self, state: DeskState, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self._state = state
+        super().__init__(state, parent)
         self.table = FigureTable("functions", state.settings, "self")
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
@@ -83,23 +83,27 @@ class FunctionsPage(QWidget):
         self.table.gathered.connect(self._sum_up)
         self.table.asked.connect(lambda place: show_row_menu(state, self.table.view.viewport() or self, place))
         self._summary = ""
-        state.view_changed.connect(self._fill)
         state.hand_changed.connect(lambda: self.table.select(state.in_hand))
 
-    def _fill(self) -> None:
-        view = self._state.view
+    def clear(self) -> None:
+        """No rows."""
         self.what_if.hide()
-        if view is None:
-            self.table.show_rows([], np.zeros(0, np.int64), [])
-            self.table.summary.setText("")
-            return
+        self.table.show_rows([], np.zeros(0, np.int64), list)
+        self.table.summary.setText("")
+
+    def draw(self, view: View) -> None:
+        """Fill the ranking."""
+        self.what_if.hide()
         loaded, rows = view.loaded, Rows.of(view)
         figures, functions = loaded.figures, loaded.profile.functions
-        words = [
-            f"{name} {module} {file} {layer}".lower()
-            for name, module, file, layer in zip(functions.name, functions.module, functions.file, functions.layer, strict=True)
-        ]
-        words += [f"cycle {' '.join(functions.name[n] for n in one.members)}".lower() for one in loaded.cycles]
+
+        def words() -> list[str]:
+            found = [
+                f"{name} {module} {file} {layer}".lower()
+                for name, module, file, layer in zip(functions.name, functions.module, functions.file, functions.layer, strict=True)
+            ]
+            return found + [f"cycle {' '.join(functions.name[n] for n in one.members)}".lower() for one in loaded.cycles]
+
         self.table.show_rows(_columns(view, rows), rows.present, words)
         order = np.sort(figures.self_ns[rows.present[rows.present < len(functions)]])[::-1]
         three = running_share(order, loaded.profile.total_ns)[2] if len(order) > 2 else 1.0
@@ -124,9 +128,9 @@ class FunctionsPage(QWidget):
             return
         own, calls = int(loaded.figures.self_ns[functions].sum()), int(loaded.figures.calls[functions].sum())
         share = share_text(own / max(loaded.profile.total_ns, 1))
-        self.table.summary.setText(
-            f"{plural(len(functions), 'function')} together: {time_text(own)} of their own, {share}, {plural(calls, 'call')}"
-        )
+        free = factor_text(ceiling(own, max(loaded.whole.total_ns, 1)))
+        said = f"{plural(len(functions), 'function')} together: {time_text(own)} of their own, {share}, {plural(calls, 'call')}"
+        self.table.summary.setText(f"{said}; free, the run would be {free} as fast")
 
 
 def cycle_words(one: Cycle) -> str:

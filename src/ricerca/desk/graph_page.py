@@ -313,6 +313,8 @@ class Sheet(QGraphicsView):
             self._page.walk(event.key())
         elif event.key() in (keys.Key_Return, keys.Key_Enter):
             self._page.fold(self._page.node_in_hand())
+        elif event.key() == keys.Key_Menu:
+            self._page.show_menu(self._page.node_in_hand(), self.rect().center())
         else:
             super().keyPressEvent(event)
 
@@ -454,7 +456,7 @@ class GraphPage(SeenPage):
 
     def show_menu(self, node: int, place: QPoint) -> None:
         """What can be done with a node, at a place of the view."""
-        if self._drawn is None:
+        if self._drawn is None or not 0 <= node < len(self._drawn.graph.nodes):
             return
         self.take(node)
         extra: list[Extra] = [(f"Fold the {one[0]} {one[1]} into one node", partial(self.fold, node, one)) for one in self.folds(node)]

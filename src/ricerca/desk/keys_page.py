@@ -12,7 +12,8 @@ KEYS: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
     ("Everywhere", (
         ("F1", "This page"), ("Ctrl+K", "Find a function, file, line, round or action"), ("Ctrl+1 … Ctrl+5", "The pages"),
         ("Ctrl+N", "New round"), ("Ctrl+O", "Open a study"), ("Ctrl+E", "Open the function in hand in your editor"),
-        ("Ctrl+F", "Filter the table"), ("Tab", "To the next part of the window"), ("Ctrl+Q", "Quit"),
+        ("Ctrl+F", "Filter the table"), ("Tab", "To the next part of the window"),
+        ("Menu or right click", "What can be done with a row or node: layers, folds, chains"), ("Ctrl+Q", "Quit"),
     )),
     ("The reading", (
         ("Ctrl+G", "Charged to my code, or where it runs"), ("Ctrl+I", "Only inside the function in hand"),

@@ -8,23 +8,24 @@ from PyQt6.QtWidgets import QVBoxLayout, QWidget
 from ricerca.desk.figure_table import Bar, Column, FigureTable
 from ricerca.desk.functions_page import place_text
 from ricerca.desk.row_menu import show_row_menu
+from ricerca.desk.seen_page import SeenPage
 from ricerca.desk.state import DeskState, View
 from ricerca.wording import count_text, plural, share_text, time_text
 
+MOST_LINES = 10_000_000  # more than any file has
 
-class LinesPage(QWidget):
+
+class LinesPage(SeenPage):
     """All lines of the reading that called something or were followed."""
 
     def __init__(self, state: DeskState, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self._state = state
+        super().__init__(state, parent)
         self.table = FigureTable("lines", state.settings, "total")
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addWidget(self.table)
         self.table.chosen.connect(self._take)
         self.table.asked.connect(lambda place: show_row_menu(state, self.table.view.viewport() or self, place))
-        state.view_changed.connect(self._fill)
 
     def _take(self, row: int) -> None:
         view = self._state.view
@@ -32,17 +33,21 @@ class LinesPage(QWidget):
             return
         self._state.take_line(int(view.loaded.lines.function[row]), int(view.loaded.lines.line[row]))
 
-    def _fill(self) -> None:
-        view = self._state.view
-        if view is None:
-            self.table.show_rows([], np.zeros(0, np.int64), [])
-            self.table.summary.setText("")
-            return
+    def clear(self) -> None:
+        """No rows."""
+        self.table.show_rows([], np.zeros(0, np.int64), list)
+        self.table.summary.setText("")
+
+    def draw(self, view: View) -> None:
+        """Fill the ranking."""
         lines, functions = view.loaded.lines, view.loaded.profile.functions
-        words = [
-            f"{functions.file[f]} {functions.name[f]} {functions.layer[f]} {text}".lower()
-            for f, text in zip(lines.function, view.texts, strict=True)
-        ]
+
+        def words() -> list[str]:
+            of = [
+                f"{file} {name} {layer} ".lower() for file, name, layer in zip(functions.file, functions.name, functions.layer, strict=True)
+            ]
+            return [of[f] + text.lower() for f, text in zip(lines.function.tolist(), view.texts, strict=True)]
+
         self.table.show_rows(_columns(view), np.arange(len(lines)), words)
         followed = int((lines.hits >= 0).sum())
         told = f"; own time and hits of {plural(followed, 'line')}" if followed else ""
@@ -66,11 +71,15 @@ def _columns(view: View) -> list[Column]:
         before = f" Dashed: {time_text(base[row])} in round {view.base.round.number}." if base is not None else ""
         return f"Light: {time_text(lines.call_ns[row])} in what the line called.{own}{before}"
 
+    def by_place() -> np.ndarray:
+        _names, file = np.unique(np.asarray(functions.file), return_inverse=True)
+        return file[lines.function] * MOST_LINES + lines.line
+
     columns = [
         Column("rank", "", 36),
         Column("where", "where", 124,
                lambda r: place_text(functions.file[lines.function[r]], int(lines.line[r]), functions.module[lines.function[r]]),
-               [f"{functions.file[f]}:{line:07d}" for f, line in zip(lines.function, lines.line, strict=True)],
+               by_place,
                lambda r: f"Line {lines.line[r]} of {functions.file[lines.function[r]]}, in {functions.name[lines.function[r]]}",
                left=True, rising=True),
         Column("what", "line", 200, lambda r: view.texts[r] or functions.name[lines.function[r]],

@@ -1,4 +1,4 @@
-"""A page that is dear to draw: it waits with that until it is seen."""
+"""A page waits with drawing a view until it is seen, so that only one at a time takes the interface's time."""
 
 from __future__ import annotations
 
@@ -25,9 +25,16 @@ class SeenPage(QWidget):
     def refresh(self) -> None:
         """Draw what is read now, as soon as the page is seen."""
         self._stale = not self.isVisible()
-        if not self._stale and self._state.view is not None:
+        if self._stale:
+            return
+        if self._state.view is not None:
             self.draw(self._state.view)
+        else:
+            self.clear()
 
     def draw(self, view: View) -> None:
         """Draw a view."""
         raise NotImplementedError
+
+    def clear(self) -> None:
+        """Show that there is nothing to read."""

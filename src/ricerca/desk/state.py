@@ -42,6 +42,8 @@ class View:
     """Row in the comparison of each function."""
     growing: dict[int, Growth] = field(default_factory=dict)
     """The functions whose calls became dearer over the run."""
+    grew_before: dict[int, Growth] = field(default_factory=dict)
+    """Those of which that was so in the round compared against."""
 
     def base_times(self, function: int) -> tuple[int, int, int] | None:
         """Self ns, inclusive ns and calls of a function in the round compared against; zeros where it is new."""
@@ -122,8 +124,10 @@ def make_view(loaded: Loaded, base: Loaded | None) -> View:
     comparison = compared(base, loaded)
     base_texts = line_texts(base.profile, base.lines, base.sources)
     rows = {match.new: row for row, match in enumerate(comparison.matches) if match.new >= 0}
+    theirs = growing(base.profile, base.figures.self_ns)
+    before = {new: theirs[comparison.matches[row].base] for new, row in rows.items() if comparison.matches[row].base in theirs}
     matched = match_lines(comparison, base.lines, loaded.lines, base_texts, texts)
-    return View(loaded, base, comparison, judged(base, loaded), texts, matched, rows, grown)
+    return View(loaded, base, comparison, judged(base, loaded), texts, matched, rows, grown, before)
 
 
 def read_rounds(path: Path) -> tuple[Round, ...]:

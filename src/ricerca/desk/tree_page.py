@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTreeView, QVBoxLayo
 from ricerca.desk.figure_table import ROW_PX, Bar, Cell, FigureDelegate
 from ricerca.desk.functions_page import place_text
 from ricerca.desk.row_menu import show_row_menu
+from ricerca.desk.seen_page import SeenPage
 from ricerca.desk.state import DeskState, View
 from ricerca.desk.tips import tip
 from ricerca.engine.levels import FUNCTION
@@ -56,6 +57,10 @@ class TreeModel(QAbstractItemModel):
                 bases = self._match_roots(view, firsts)
             self._top.children = self._make(list(zip(map(int, firsts), bases, strict=True)), self._top)
         self.endResetModel()
+
+    def shows(self, view: View) -> bool:
+        """Whether the rows are those of this view."""
+        return self._view is view
 
     @staticmethod
     def _match_roots(view: View, firsts: np.ndarray) -> list[int]:
@@ -197,12 +202,11 @@ class TreeModel(QAbstractItemModel):
         return None
 
 
-class TreePage(QWidget):
+class TreePage(SeenPage):
     """The tree of calls, each bar on the scale of the whole run."""
 
     def __init__(self, state: DeskState, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self._state = state
+        super().__init__(state, parent)
         self._settings: QSettings = state.settings
         self.model = TreeModel(self)
         self.view = QTreeView()
@@ -225,12 +229,11 @@ class TreePage(QWidget):
         layout.addWidget(self.view)
         self._following = False
         self.view.selectionModel().currentChanged.connect(self._on_current)
-        state.view_changed.connect(self._fill)
         state.hand_changed.connect(self._follow_hand)
 
     def _show_menu(self, place: QPoint) -> None:
         """What can be done with a row: with the function, and with this chain of calls alone."""
-        view, node = self._state.view, self.model.node(self.view.indexAt(place))
+        view, node = self._state.view, self.model.node(self.view.currentIndex())
         if view is None or node.context < 0:
             return
         tree, extra = view.loaded.tree, []
@@ -241,14 +244,18 @@ class TreePage(QWidget):
             extra.append(("Only inside this chain of calls", lambda: self._state.set_reading(reading)))
         show_row_menu(self._state, self.view.viewport() or self, place, tuple(extra))
 
-    def _fill(self) -> None:
+    def clear(self) -> None:
+        """No rows."""
+        self.model.show(None)
+
+    def draw(self, view: View) -> None:
+        """Show the tree, open along the heaviest path and at the function in hand."""
         self._following = True
-        view = self._state.view
         self.model.show(view)
-        self.view.setColumnHidden(COLUMNS.index("change"), view is None or view.base is None)
-        if view is not None:
-            self._open(heaviest_path(view.loaded.tree), select=False)
+        self.view.setColumnHidden(COLUMNS.index("change"), view.base is None)
+        self._open(heaviest_path(view.loaded.tree), select=False)
         self._following = False
+        self._follow_hand()
 
     def _open(self, path: tuple[int, ...], select: bool) -> None:
         """Open the rows of a chain of contexts, the gathered ones too where it leads through them."""
@@ -287,7 +294,7 @@ class TreePage(QWidget):
 
     def _follow_hand(self) -> None:
         view = self._state.view
-        if self._following or view is None or self._state.in_hand < 0:
+        if self._following or view is None or self._state.in_hand < 0 or not self.isVisible() or not self.model.shows(view):
             return
         context = context_of(view.loaded.tree, self._state.in_hand)
         if context >= 0:

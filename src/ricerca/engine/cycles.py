@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -22,7 +21,7 @@ class Cycle:
     inclusive_ns: int
 
 
-def find_cycles(profile: Profile, group: np.ndarray, count: int, calls: Sequence[tuple[int, int]]) -> tuple[Cycle, ...]:
+def find_cycles(profile: Profile, group: np.ndarray, count: int, calls: np.ndarray) -> tuple[Cycle, ...]:
     """The strongly connected components of more than one group; recursion of a single one is no cycle.
 
     Parameters
@@ -32,7 +31,7 @@ def find_cycles(profile: Profile, group: np.ndarray, count: int, calls: Sequence
         Group of each context.
     count : int
         Number of groups.
-    calls : sequence of (int, int)
+    calls : (m, 2) int array
         Calling and called group, of those calls that make up the graph.
 
     Returns
@@ -40,9 +39,12 @@ def find_cycles(profile: Profile, group: np.ndarray, count: int, calls: Sequence
     tuple of Cycle
         Those with most inclusive time first. A cycle's inclusive time is that of its entries from outside.
     """
+    calls = _in_rings(calls, count)
+    if not len(calls):
+        return ()
     import igraph  # here, for it takes a while to load and most of the program does without
 
-    drawn = igraph.Graph(count, list(calls), directed=True)
+    drawn = igraph.Graph(count, list(zip(calls[:, 0].tolist(), calls[:, 1].tolist(), strict=True)), directed=True)
     rings = [tuple(sorted(ring)) for ring in drawn.connected_components(mode="strong") if len(ring) > 1]
     if not rings:
         return ()
@@ -65,8 +67,22 @@ def find_cycles(profile: Profile, group: np.ndarray, count: int, calls: Sequence
     return tuple(sorted(found, key=lambda one: (-one.inclusive_ns, one.members)))
 
 
+def _in_rings(calls: np.ndarray, count: int) -> np.ndarray:
+    """The calls left when those by and of groups that cannot lie in a ring are taken away, as long as there are any."""
+    calls = calls[calls[:, 0] != calls[:, 1]]
+    while len(calls):
+        calling, called = np.zeros(count, bool), np.zeros(count, bool)
+        calling[calls[:, 0]] = called[calls[:, 1]] = True
+        kept = called[calls[:, 0]] & calling[calls[:, 1]]
+        if kept.all():
+            break
+        calls = calls[kept]
+    return calls
+
+
 def function_cycles(profile: Profile, edges: Edges) -> tuple[Cycle, ...]:
     """The cycles among the functions of a profile; members are function numbers."""
-    called = edges.caller >= 0
-    calls = np.unique(np.stack([edges.caller[called], edges.callee[called]], axis=1), axis=0)
-    return find_cycles(profile, profile.function, len(profile.functions), calls.tolist())
+    count = len(profile.functions)
+    keys = np.sort((edges.caller * count + edges.callee)[edges.caller >= 0])
+    calls = np.stack(np.divmod(keys[np.diff(keys, prepend=-1) > 0], count), axis=1)
+    return find_cycles(profile, profile.function, count, calls)

@@ -163,7 +163,8 @@ def _cycles(
 ) -> tuple[list[int], tuple[Cycle, ...]]:
     """Number of the cycle of each chosen group, -1 for none, and the cycles among them; members are places."""
     place = {one: at for at, one in enumerate(chosen)}
-    found = find_cycles(profile, group, count, [(chosen[one.caller], chosen[one.callee]) for one in ribbons])
+    calls = np.asarray([(chosen[one.caller], chosen[one.callee]) for one in ribbons], np.int64).reshape(-1, 2)
+    found = find_cycles(profile, group, count, calls)
     cycles = tuple(replace(one, members=tuple(sorted(place[member] for member in one.members))) for one in found)
     of_cycle = [-1] * len(chosen)
     for number, one in enumerate(cycles):

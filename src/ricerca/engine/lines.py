@@ -62,14 +62,13 @@ def line_figures(profile: Profile, followed: Profile | None = None) -> LineFigur
     once = not_nested(group, profile.end)[inner]
     own_function, rows = _own_functions(profile, source)
     hit_key = own_function * width + source.line_number[rows]
-    keys = np.unique(np.concatenate((key, hit_key)))
-    at = np.searchsorted(keys, key)
+    keys, number = np.unique(np.concatenate((key, hit_key)), return_inverse=True)
+    at, hit_at = number[: len(key)], number[len(key) :]
     call_ns = group_sums(at[once], profile.inclusive_ns[inner][once], len(keys))
     calls = group_sums(at, profile.calls[inner], len(keys))
     hits, self_ns = np.full(len(keys), -1, np.int64), np.full(len(keys), -1, np.int64)
-    at = np.searchsorted(keys, hit_key)
-    hits[at] = source.line_hits[rows]
-    self_ns[at] = _shared_out(profile, own_function, source.line_self_ns[rows])
+    hits[hit_at] = source.line_hits[rows]
+    self_ns[hit_at] = _shared_out(profile, own_function, source.line_self_ns[rows])
     order = np.argsort(-(np.maximum(self_ns, 0) + call_ns), kind="stable")
     keys = keys[order]
     return LineFigures(keys // width, keys % width, hits[order], self_ns[order], call_ns[order], calls[order])

@@ -92,16 +92,13 @@ def neighbours(all_edges: Edges, function: int) -> tuple[tuple[Neighbour, ...], 
 
 
 def _gathered(all_edges: Edges, chosen: np.ndarray, other: np.ndarray) -> tuple[Neighbour, ...]:
-    found: dict[int, list[int]] = {}
-    for row in np.flatnonzero(chosen):
-        found.setdefault(int(other[row]), []).append(int(row))
-    result = [
-        Neighbour(
-            function,
-            int(all_edges.calls[rows].sum()),
-            int(all_edges.inclusive_ns[rows].sum()),
-            tuple(sorted(int(all_edges.line[row]) for row in rows)),
-        )
-        for function, rows in found.items()
-    ]
-    return tuple(sorted(result, key=lambda item: (-item.inclusive_ns, -item.calls)))
+    rows = np.flatnonzero(chosen)
+    functions, number = np.unique(other[rows], return_inverse=True)
+    calls = group_sums(number, all_edges.calls[rows], len(functions))
+    inclusive_ns = group_sums(number, all_edges.inclusive_ns[rows], len(functions))
+    order = np.lexsort((all_edges.line[rows], number))
+    lines = np.split(all_edges.line[rows][order], np.cumsum(np.bincount(number, minlength=len(functions)))[:-1])
+    return tuple(
+        Neighbour(int(functions[n]), int(calls[n]), int(inclusive_ns[n]), tuple(lines[n].tolist()))
+        for n in np.lexsort((-calls, -inclusive_ns))
+    )

@@ -104,7 +104,8 @@ class Loaded:
 
 def profile_of(tables: RunTables, roots: tuple[str, ...], plain_ns: int | None = None, own: tuple[OwnLayer, ...] = ()) -> Profile:
     """A profile with its layers found."""
-    found = layers_of(tables.function_file, tables.function_module, tables.function_kind.tolist(), roots)
+    tree = tables.function, tables.parent
+    found = layers_of(tables.function_file, tables.function_module, tables.function_kind.tolist(), roots, tree)
     layers = with_own_layers(found, own, tables.function_module, tables.function_name, tables.function_file)
     return build_profile(tables, layers, plain_ns)
 

@@ -180,6 +180,14 @@ def test_layers_are_told_by_place():
     assert found == ("mine", "packages", "standard library", "standard library", "builtins", "standard library", "packages")
 
 
+def test_code_made_while_running_lies_where_it_is_first_called_from():
+    # start → my <module> → a package's function → exec → made; my <module> → exec → own
+    files = ["", "/home/a/x.py", "/venv/lib/python3.11/site-packages/p/q.py", "", "<string>", "<string>"]
+    function, parent = np.asarray([0, 1, 2, 3, 4, 3, 5, 4]), np.asarray([-1, 0, 1, 2, 3, 1, 5, 6])
+    found = layers_of(files, ["", "x", "p.q", "builtins", "", ""], [3, 1, 1, 2, 1, 1], ["/home/a"], (function, parent))
+    assert found == ("mine", "mine", "packages", "builtins", "packages", "mine")
+
+
 def test_spans_count_decorators_and_survive_bad_source():
     text = "import a\n@a.b\n@a.c\ndef f():\n    x = 1\n    return x\n\nclass K:\n    def m(self):\n        pass\n"
     assert function_spans(text) == {2: 6, 8: 10, 9: 10}

@@ -5,6 +5,8 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
+import numpy as np
+
 from ricerca.recording.layout import KIND_BUILTIN, KIND_CHILD, KIND_COLLECTION, KIND_IMPORT, KIND_REGION
 
 MINE, LIBRARY, PACKAGES, BUILTINS = "mine", "standard library", "packages", "builtins"
@@ -40,7 +42,13 @@ def _of_file(file: str, roots: Sequence[str]) -> str | None:
     return MINE if any(file.startswith(root.rstrip("/") + "/") for root in roots) else PACKAGES
 
 
-def layers_of(files: Sequence[str], modules: Sequence[str], kinds: Sequence[int], roots: Sequence[str]) -> tuple[str, ...]:
+def layers_of(
+    files: Sequence[str],
+    modules: Sequence[str],
+    kinds: Sequence[int],
+    roots: Sequence[str],
+    tree: tuple[np.ndarray, np.ndarray] | None = None,
+) -> tuple[str, ...]:
     """Name of the layer of each function.
 
     Parameters
@@ -48,10 +56,13 @@ def layers_of(files: Sequence[str], modules: Sequence[str], kinds: Sequence[int]
     files, modules, kinds : sequences, one entry a function
     roots : sequence of str
         Folders of the person's own code.
+    tree : (function, parent), each (n,) int array, optional
+        The contexts, parents before their children.
 
     Notes
     -----
-    Code made while running (no file) belongs where the rest of its module does, else to the person.
+    Code made while running (no file) belongs where the rest of its module does, else where it was
+    first called from, else to the person.
 
     >>> layers_of(["/a/x.py", "", "<string>"], ["x", "builtins", "x"], [1, 2, 1], ["/a"])
     ('mine', 'builtins', 'mine')
@@ -62,7 +73,22 @@ def layers_of(files: Sequence[str], modules: Sequence[str], kinds: Sequence[int]
         layer = by_file[file]
         if layer is not None:
             by_module.setdefault(module, layer)
-    return tuple(
-        _OF_KIND.get(int(kind)) or by_file[file] or by_module.get(module, MINE)
+    found = [
+        _OF_KIND.get(int(kind)) or by_file[file] or by_module.get(module)
         for file, module, kind in zip(files, modules, kinds, strict=True)
-    )
+    ]
+    homeless = [number for number, layer in enumerate(found) if layer is None]
+    homes = {number: _first_caller(found, number, *tree) if tree is not None else MINE for number in homeless}
+    return tuple(layer or homes[number] for number, layer in enumerate(found))
+
+
+def _first_caller(layers: Sequence[str | None], number: int, function: np.ndarray, parent: np.ndarray) -> str:
+    """Layer of the nearest code above a function's first context that has a place of its own."""
+    rows = np.flatnonzero(function == number)
+    context = int(parent[rows[0]]) if len(rows) else -1
+    while context >= 0:
+        layer = layers[int(function[context])]
+        if layer not in (None, BUILTINS, IMPORTS):
+            return str(layer)
+        context = int(parent[context])
+    return MINE

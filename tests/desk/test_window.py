@@ -216,6 +216,26 @@ def test_find_box_finds_functions_rounds_and_actions(window, qtbot):
     assert window.find_box.found("no such thing anywhere") == []
 
 
+def test_a_click_of_either_button_takes_a_row_in_hand(window):
+    view, rows = window.functions.table.view, window.functions.table.model.rows
+    asked = []
+    window.functions.table.asked.disconnect()
+    window.functions.table.asked.connect(lambda _place: asked.append(window.state.in_hand))
+    for row in (3, 1):
+        place = view.visualRect(window.functions.table.model.index(row, 1)).center()
+        QTest.mouseClick(view.viewport(), Qt.MouseButton.LeftButton, pos=place)
+        assert window.state.in_hand == rows[row]
+    place = view.visualRect(window.functions.table.model.index(2, 1)).center()
+    view.customContextMenuRequested.emit(place)
+    assert asked == [rows[2]]
+    window.show_page(2)
+    tree = window.tree.view
+    index = window.tree.model.index(0, 0, window.tree.model.index(0, 0))
+    QTest.mouseClick(tree.viewport(), Qt.MouseButton.LeftButton, pos=tree.visualRect(index).center())
+    function = window.state.view.loaded.tree.function[window.tree.model.node(index).context]
+    assert window.state.in_hand == function
+
+
 def test_tree_opens_along_the_heaviest_path(window):
     window.show_page(2)
     model, view = window.tree.model, window.tree.view

@@ -16,6 +16,7 @@ from PyQt6.QtWidgets import (
     QHeaderView,
     QLabel,
     QLineEdit,
+    QSizePolicy,
     QStyle,
     QStyledItemDelegate,
     QStyleOptionViewItem,
@@ -266,6 +267,8 @@ class FigureTable(QWidget):
         self.filter.setFixedWidth(290)
         self.summary = QLabel()
         self.summary.setObjectName("soft")
+        self.summary.setWordWrap(True)
+        self.summary.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.view = QTableView()
         self.view.setAccessibleName(f"Ranking of {name}")
         self._dress_view()
@@ -299,7 +302,7 @@ class FigureTable(QWidget):
         view.setHorizontalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
         view.setTabKeyNavigation(False)
         view.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
-        view.customContextMenuRequested.connect(self.asked)
+        view.customContextMenuRequested.connect(self._ask)
         view.verticalHeader().hide()
         view.verticalHeader().setDefaultSectionSize(ROW_PX)
         header = view.horizontalHeader()
@@ -309,8 +312,8 @@ class FigureTable(QWidget):
         header.setMinimumSectionSize(24)
         header.sectionClicked.connect(self._on_head)
         header.sectionResized.connect(self._keep_width)
-        view.selectionModel().currentRowChanged.connect(self._on_current)
-        view.selectionModel().selectionChanged.connect(lambda _now, _before: self.gathered.emit(self.selected_rows()))
+        view.selectionModel().currentRowChanged.connect(lambda _now, _before: self._take_current())
+        view.selectionModel().selectionChanged.connect(lambda _now, _before: self._on_selection())
         view.doubleClicked.connect(lambda index: self.opened.emit(int(self.model.rows[index.row()])))
 
     def show_rows(self, columns: list[Column], rows: np.ndarray, words: Callable[[], list[str]]) -> None:
@@ -347,11 +350,27 @@ class FigureTable(QWidget):
         self.model.set_filter(self.filter.text())
         self.select(self._wanted)
 
-    def _on_current(self, index: QModelIndex, _before: QModelIndex) -> None:
+    def _on_selection(self) -> None:
+        self._take_current()  # the mouse makes a row current first and selects it then; keys do both at once
+        self.gathered.emit(self.selected_rows())
+
+    def _take_current(self) -> None:
         # a view that merely gets the keyboard makes its first row current without selecting it
+        index = self.view.currentIndex()
         if index.isValid() and index.row() < len(self.model.rows) and self.view.selectionModel().isSelected(index):
-            self._wanted = int(self.model.rows[index.row()])
-            self.chosen.emit(self._wanted)
+            row = int(self.model.rows[index.row()])
+            if row != self._wanted:
+                self._wanted = row
+                self.chosen.emit(row)
+
+    def _ask(self, place: QPoint) -> None:
+        """The menu is about the row under the mouse (the current one, for the key), so that is chosen first."""
+        index = self.view.indexAt(place)
+        row = int(self.model.rows[index.row()]) if index.isValid() else self._wanted
+        if index.isValid() and row != self._wanted:
+            self._wanted = row
+            self.chosen.emit(row)
+        self.asked.emit(place)
 
     def selected_rows(self) -> list[int]:
         """The engine rows that are selected."""

@@ -153,14 +153,15 @@ class Lanes(QGraphicsItem):
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawPath(path)
         if share >= LEAST_COUNTED or in_hand:
-            self._count(painter, path, count_text(ribbon.calls), in_hand)
+            ahead = ribbon.caller != ribbon.callee and b.x() > a.x()
+            gap = drawn.place(ribbon.caller).right() + GAP_PX * 0.38  # and not upon the mark of the next node
+            self._count(painter, _point_at(path, gap) if ahead else path.pointAtPercent(0.5), count_text(ribbon.calls), in_hand)
 
     @staticmethod
-    def _count(painter: QPainter, path: QPainterPath, text: str, in_hand: bool) -> None:
+    def _count(painter: QPainter, at: QPointF, text: str, in_hand: bool) -> None:
         colours = theme.now()
         painter.setFont(theme.font(theme.SMALL_PX, bold=in_hand))
         width = theme.metrics(theme.SMALL_PX, bold=in_hand).horizontalAdvance(text)
-        at = path.pointAtPercent(0.5)
         room = QRectF(at.x() - width / 2 - 3, at.y() - 8, width + 6, 16)
         ground = QColor(colours.paper)
         ground.setAlphaF(0.82)
@@ -169,6 +170,15 @@ class Lanes(QGraphicsItem):
         painter.drawRoundedRect(room, 4, 4)
         painter.setPen(QColor(colours.ink))
         painter.drawText(room, Qt.AlignmentFlag.AlignCenter, text)
+
+
+def _point_at(path: QPainterPath, x: float) -> QPointF:
+    """Where a path that leads from left to right is at x: between two columns, where no names stand."""
+    low, high = 0.0, 1.0
+    for _ in range(12):
+        middle = (low + high) / 2
+        low, high = (middle, high) if path.pointAtPercent(middle).x() < x else (low, middle)
+    return path.pointAtPercent((low + high) / 2)
 
 
 class Pill(QGraphicsItem):

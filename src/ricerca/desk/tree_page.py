@@ -228,7 +228,8 @@ class TreePage(SeenPage):
         layout.setContentsMargins(0, 8, 0, 0)
         layout.addWidget(self.view)
         self._following = False
-        self.view.selectionModel().currentChanged.connect(self._on_current)
+        self.view.selectionModel().currentChanged.connect(lambda _now, _before: self._take_current())
+        self.view.selectionModel().selectionChanged.connect(lambda _now, _before: self._take_current())  # the mouse selects later
         state.hand_changed.connect(self._follow_hand)
 
     def _show_menu(self, place: QPoint) -> None:
@@ -284,7 +285,8 @@ class TreePage(SeenPage):
                 return self._row_of(index, context)
         return QModelIndex()
 
-    def _on_current(self, index: QModelIndex, _before: QModelIndex) -> None:
+    def _take_current(self) -> None:
+        index = self.view.currentIndex()
         node = self.model.node(index)
         chosen = index.isValid() and self.view.selectionModel().isSelected(index)  # and not merely current, as at a first focus
         if not self._following and chosen and node.context >= 0 and self._state.view:

@@ -74,8 +74,7 @@ def layers_of(
         if layer is not None:
             by_module.setdefault(module, layer)
     found = [
-        _OF_KIND.get(int(kind)) or by_file[file] or by_module.get(module)
-        for file, module, kind in zip(files, modules, kinds, strict=True)
+        _OF_KIND.get(int(kind)) or by_file[file] or by_module.get(module) for file, module, kind in zip(files, modules, kinds, strict=True)
     ]
     homeless = [number for number, layer in enumerate(found) if layer is None]
     homes = {number: _first_caller(found, number, *tree) if tree is not None else MINE for number in homeless}

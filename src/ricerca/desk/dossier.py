@@ -161,6 +161,8 @@ def sentence(view: View, function: int) -> str:
     loaded = view.loaded
     figures, total = loaded.figures, max(loaded.profile.total_ns, 1)
     calls, own, whole = int(figures.calls[function]), int(figures.self_ns[function]), int(figures.inclusive_ns[function])
+    if not calls and not whole and not int(figures.resumes[function]):
+        return "It does not run in what is read."
     callers, _callees = neighbours(loaded.edges, function)
     places = sum(max(len([line for line in one.lines if line]), 1) for one in callers if one.function >= 0)
     said = f"Called <span style='font-weight:600'>{plural(calls, 'time')}</span>"

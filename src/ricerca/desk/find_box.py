@@ -15,7 +15,7 @@ from ricerca.desk.reading_line import round_words
 from ricerca.desk.state import DeskState
 from ricerca.wording import time_text
 
-MOST, MOST_TEXT = 14, 48
+MOST, MOST_TEXT, LEAST_PX = 14, 80, 520
 
 
 @dataclass(frozen=True)
@@ -41,6 +41,9 @@ class FindBox(QLineEdit):
         self.popup.setWindowFlags(Qt.WindowType.ToolTip)
         self.popup.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.popup.setAccessibleName("Found")
+        self.popup.setObjectName("found")
+        self.popup.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.popup.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.popup.itemClicked.connect(lambda item: self._choose(item))
         self.textEdited.connect(lambda _text: self._search())
         self.installEventFilter(self)
@@ -84,7 +87,7 @@ class FindBox(QLineEdit):
         for row, (function, line, text) in enumerate(zip(lines.function.tolist(), lines.line.tolist(), view.texts, strict=True)):
             place = place_text(table.file[function], line, table.module[function])
             if text and all(part in f"{place} {text}".lower() for part in parts):
-                words = f"{place}   {text[:MOST_TEXT]}   {time_text(lines.total_ns[row])}"
+                words = f"{place}   {time_text(lines.total_ns[row])}   {text[:MOST_TEXT]}"
                 found.append(Find(words, partial(self._state.take_line, function, line)))
                 if len(found) == MOST - 4:
                     break
@@ -103,8 +106,8 @@ class FindBox(QLineEdit):
             item = QListWidgetItem("Nothing of that name")
             item.setFlags(Qt.ItemFlag.NoItemFlags)
             self.popup.addItem(item)
-        width = max(self.width(), 420)
-        rows = self.popup.sizeHintForRow(0) * self.popup.count() + 8
+        width = max(self.width(), LEAST_PX)
+        rows = self.popup.sizeHintForRow(0) * self.popup.count() + 4
         place = self.mapToGlobal(QPoint(self.width() - width, self.height() + 2))
         self.popup.setGeometry(place.x(), place.y(), width, rows)
         self.popup.setCurrentRow(0)

@@ -136,6 +136,8 @@ def _sheet(t: Theme) -> str:
     return f"""
     QToolTip {{ background: {t.raised}; color: {t.ink}; border: 1px solid {t.rule}; padding: 6px; }}
     QTableView, QTreeView, QListView, QPlainTextEdit {{ border: none; background: {t.paper}; outline: none; }}
+    QListWidget#found {{ border: 1px solid {t.rule}; background: {t.raised}; }}
+    QListWidget#found::item {{ padding: 3px 8px; }}
     QHeaderView::section {{ background: {t.paper}; color: {t.soft}; border: none; border-bottom: 1px solid {t.rule};
         padding: 6px 8px; font-size: {SMALL_PX}px; }}
     QLineEdit, QPlainTextEdit#entry {{ background: {t.raised}; color: {t.ink};

@@ -10,7 +10,7 @@ from ricerca.wording import count_text, factor_text, share_text, time_ns, time_t
 
 MOST_NAMES = 3
 SAME = 0.02
-_SENTENCE = re.compile(r"Expected: with (.+) as fast, the run takes (\S+\s?(?:ns|µs|ms|s)) \(.+\)\.")
+_SENTENCE = re.compile(r"Expected: with (.+) as fast, the run takes ([\d.\s]+(?:ns|µs|ms|s)) \(.+\)\.")
 
 
 @dataclass(frozen=True)

@@ -95,7 +95,7 @@ static cost middle_of(const cost rounds[ROUNDS])
  * new contexts begin. */
 static int trial_round(recorder *trial, PyObject *loop, PyObject *times, cost *found)
 {
-    PyObject *few = PyTuple_GetSlice(times, 0, FEW_CALLS);
+    PyObject *few = PySequence_GetSlice(times, 0, FEW_CALLS);
     if (few == NULL) {
         PyErr_Clear();
         return -1;
@@ -194,28 +194,24 @@ static void calibrate_loops(header *head, PyObject *space, PyObject *times)
     head->lookup_share = traits_lookup_share(lookups);
     double factor = head->bytecode_factor;
     if (measure(python, times, &found) == 0) {
-        share_cost(&found, factor, factor, 0.3, &head->python_inside_ns, &head->python_outside_ns);
+        share_cost(&found, factor, factor, 0.2, &head->python_inside_ns, &head->python_outside_ns);
     }
     /* What calls back, and a builtin's own time, are not bytecode and so not stretched. */
     if (measure(callback, times, &found) == 0) {
         share_cost(&found, 1.0, factor, 0.3, &head->callback_inside_ns, &head->callback_outside_ns);
     }
     if (measure(builtin, times, &found) == 0) {
-        share_cost(&found, factor, 1.0, 0.35, &head->builtin_inside_ns, &head->builtin_outside_ns);
+        share_cost(&found, factor, 1.0, 0.25, &head->builtin_inside_ns, &head->builtin_outside_ns);
     }
 }
 
 void calibrate(recorder *self)
 {
     PyObject *space = PyDict_New();
-    PyObject *times = PyTuple_New(CALLS);
+    PyObject *times = PyObject_CallFunction((PyObject *)&PyRange_Type, "i", CALLS); /* as most loops in programs have it */
     PyObject *result = NULL;
     if (space == NULL || times == NULL) {
         goto done;
-    }
-    for (Py_ssize_t i = 0; i < CALLS; i++) {
-        Py_INCREF(Py_None);
-        PyTuple_SET_ITEM(times, i, Py_None);
     }
     if (PyDict_SetItemString(space, "__builtins__", PyEval_GetBuiltins()) != 0) {
         goto done;

@@ -273,8 +273,9 @@ def honest(python: str, folder: Path) -> list[Figure]:
         trials.append(Trial(cost, bare.raw_total_ns, plain, bare.total_ns / plain, apart))
         if sum(one.calm(trials) for one in trials) >= CALM_TRIALS:
             break
-    calm = [one for one in trials if one.calm(trials)] or trials
-    note = f"({len(calm)} calm trials of {len(trials)})"
+    quiet = [one for one in trials if one.calm(trials)]
+    note = f"({len(quiet)} calm trials of {len(trials)}{'' if quiet else ': all of them'})"
+    calm = quiet or trials
     return [
         figure(f"{version} tiny calls: compensated total, by calibration alone / plain {note}", [one.total for one in calm], 1.1),
         figure(f"{version} tiny calls: points between the shares of equal functions {note}", [abs(one.apart) for one in calm], 5.0),

@@ -175,7 +175,7 @@ def not_nested(group: np.ndarray, end: np.ndarray) -> np.ndarray:
     low, high = int(group.min()), int(group.max())
     small = (group - low).astype(np.uint16) if high - low < 1 << 16 else group  # short keys are sorted by radix
     order = np.argsort(small, kind="stable")
-    sorted_group = group[order]
+    sorted_group = small[order]
     number = np.cumsum(np.concatenate(([0], sorted_group[1:] != sorted_group[:-1])))
     reach = np.maximum.accumulate(number * (count + 1) + end[order])
     before = np.concatenate(([0], reach[:-1])) - number * (count + 1)

@@ -48,7 +48,7 @@ def function_figures(profile: Profile) -> FunctionFigures:
     Inclusive times and first-entry calls count only contexts whose function is not active already
     above them, so recursion is counted once.
     """
-    outermost = profile.outermost
+    outermost = np.flatnonzero(profile.outermost)
     calls = _by_function(profile, profile.calls) + profile.overflow_calls
     return FunctionFigures(
         calls=calls,

@@ -59,12 +59,13 @@ def keep(profile: Profile, kept: np.ndarray, charged: bool) -> Profile:
     if kept.all():
         return profile
     parent = profile.parent
-    count = int(kept.sum())
+    rows, gone = np.flatnonzero(kept), np.flatnonzero(~kept)
+    count = len(rows)
     counted = np.concatenate(([0], np.cumsum(kept)))
     place = counted[1:] - 1
     target = nearest(kept, parent)
-    above = parent[kept]
-    line = profile.line[kept]
+    above = parent[rows]
+    line = profile.line[rows]
     through = np.flatnonzero((above >= 0) & ~kept[above])
     if len(through):
         line[through] = profile.line[_top_left_out(kept, parent)[above[through]]]
@@ -72,14 +73,16 @@ def keep(profile: Profile, kept: np.ndarray, charged: bool) -> Profile:
     times: dict[str, Any] = {}
     for name in TIMES:
         values = getattr(profile, name)
-        times[name] = group_sums(home, values, count) if charged else values[kept]
+        times[name] = values[rows]
+        if charged and len(gone):
+            times[name] = times[name] + group_sums(home[gone], values[gone], count)
     return replace(
         profile,
         parent=np.where(above >= 0, home[above], -1),
-        end=counted[profile.end[kept]],
+        end=counted[profile.end[rows]],
         line=line,
         **_slices_and_spans(profile, kept, place, target, charged),
-        **{name: getattr(profile, name)[kept] for name in COLUMNS},
+        **{name: getattr(profile, name)[rows] for name in COLUMNS},
         **times,
     )
 

@@ -257,6 +257,7 @@ def honest(python: str, folder: Path) -> list[Figure]:
     found = [subprocess.run([python, str(script)], check=True, capture_output=True, text=True).stdout.split() for _ in range(5)]
     sizes = sorted(found, key=lambda pair: int(pair[0]) / int(pair[1]))[2]
     trials: list[Trial] = []
+    quiet: list[Trial] = []
     for number in range(MOST_TRIALS):
         study = folder / f"tiny{version}-{number}.ricerca"
         words = ["-m", "ricerca.cli", "record", "--quiet", "--plain", "3", "--python", python, "--study", str(study), str(script)]
@@ -271,9 +272,9 @@ def honest(python: str, folder: Path) -> list[Figure]:
         cost = facts.python_inside_ns + facts.python_outside_ns
         plain = loaded.plain_ns or 1
         trials.append(Trial(cost, bare.raw_total_ns, plain, bare.total_ns / plain, apart))
-        if sum(one.calm(trials) for one in trials) >= CALM_TRIALS:
+        quiet = [one for one in trials if one.calm(trials)]
+        if len(quiet) >= CALM_TRIALS:
             break
-    quiet = [one for one in trials if one.calm(trials)]
     note = f"({len(quiet)} calm trials of {len(trials)}{'' if quiet else ': all of them'})"
     calm = quiet or trials
     return [

@@ -122,7 +122,7 @@ def cycle_rows(loaded: Loaded, top: int | None = None) -> list[dict[str, Any]]:
     table, figures = loaded.profile.functions, loaded.figures
     return [
         {
-            "functions": [_names(table, n) for n in sorted(one.members, key=lambda n: -int(figures.self_ns[n]))],
+            "functions": [_names(table, n) for n in one.dearest_first(figures.self_ns)],
             "entries": one.entries,
             "inner_calls": one.inner_calls,
             "self_ns": one.self_ns,

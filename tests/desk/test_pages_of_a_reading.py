@@ -245,6 +245,7 @@ def test_the_menu_of_a_row_steers_the_reading_and_shapes_layers(qtbot, window):
     window.state.change_layer("core", OwnLayer("mine", ("x",)))
     settle(qtbot, window)
     assert "cannot be used" in window.notice_text.text()
+    assert window.state.reading.charged == ("core",)
     window.state.set_reading(parse("everything"))
     settle(qtbot, window)
     entry("Only inside inner")

@@ -226,6 +226,7 @@ def test_a_click_of_either_button_takes_a_row_in_hand(window):
         QTest.mouseClick(view.viewport(), Qt.MouseButton.LeftButton, pos=place)
         assert window.state.in_hand == rows[row]
     place = view.visualRect(window.functions.table.model.index(2, 1)).center()
+    QTest.mouseClick(view.viewport(), Qt.MouseButton.RightButton, pos=place)
     view.customContextMenuRequested.emit(place)
     assert asked == [rows[2]]
     window.show_page(2)

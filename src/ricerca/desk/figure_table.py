@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import cache
 from typing import Any
 
 import numpy as np
@@ -95,7 +95,7 @@ class FigureModel(QAbstractTableModel):
     def show(self, columns: list[Column], rows: np.ndarray, words: Callable[[], list[str]]) -> None:
         """Take new columns and rows; words()[row] is what the filter looks through."""
         self.beginResetModel()
-        self.columns, self._all, self._words = columns, rows, lru_cache(maxsize=1)(words)
+        self.columns, self._all, self._words = columns, rows, cache(words)
         if columns and self.sort_key not in [column.key for column in columns]:
             self.sort_key = ""
         self._arrange()
@@ -302,7 +302,7 @@ class FigureTable(QWidget):
         view.setHorizontalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
         view.setTabKeyNavigation(False)
         view.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
-        view.customContextMenuRequested.connect(self._ask)
+        view.customContextMenuRequested.connect(self.asked)
         view.verticalHeader().hide()
         view.verticalHeader().setDefaultSectionSize(ROW_PX)
         header = view.horizontalHeader()
@@ -362,15 +362,6 @@ class FigureTable(QWidget):
             if row != self._wanted:
                 self._wanted = row
                 self.chosen.emit(row)
-
-    def _ask(self, place: QPoint) -> None:
-        """The menu is about the row under the mouse (the current one, for the key), so that is chosen first."""
-        index = self.view.indexAt(place)
-        row = int(self.model.rows[index.row()]) if index.isValid() else self._wanted
-        if index.isValid() and row != self._wanted:
-            self._wanted = row
-            self.chosen.emit(row)
-        self.asked.emit(place)
 
     def selected_rows(self) -> list[int]:
         """The engine rows that are selected."""

@@ -58,8 +58,7 @@ class FindBox(QLineEdit):
             words = "Read " + round_words(one)
             if all(part in words.lower() for part in parts):
                 result.append(Find(words, partial(self._state.read, one.number, self._state.against)))
-        functions = self._functions(parts)
-        return (functions + result + self._lines(parts))[:MOST] if functions or result else self._lines(parts)
+        return (self._functions(parts) + result + self._lines(parts))[:MOST]
 
     def _functions(self, parts: list[str]) -> list[Find]:
         view = self._state.view

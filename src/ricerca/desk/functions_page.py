@@ -46,8 +46,7 @@ class Rows:
         """The rows of a view."""
         loaded = view.loaded
         figures, table, cycles = loaded.figures, loaded.profile.functions, loaded.cycles
-        dearest = [max(one.members, key=lambda n: int(figures.self_ns[n])) for one in cycles]
-        members = [sorted(one.members, key=lambda n: -int(figures.self_ns[n])) for one in cycles]
+        members = [one.dearest_first(figures.self_ns) for one in cycles]
         inclusive = np.asarray([one.inclusive_ns for one in cycles], np.int64)
         entries = np.asarray([one.entries for one in cycles], np.int64)
         raw = [int(figures.raw_self_ns[list(one.members)].sum()) for one in cycles]
@@ -56,7 +55,7 @@ class Rows:
             functions=len(table),
             name=table.name + tuple(f"cycle of {len(some)}" for some in members),
             cycles=tuple(", ".join(table.name[n].rpartition(".")[2] for n in some[:MOST_NAMED]) for some in members),
-            layer=table.layer + tuple(table.layer[n] for n in dearest),
+            layer=table.layer + tuple(table.layer[some[0]] for some in members),
             self_ns=np.concatenate([figures.self_ns, np.asarray([one.self_ns for one in cycles], np.int64)]),
             inclusive_ns=np.concatenate([figures.inclusive_ns, inclusive]),
             raw_self_ns=np.concatenate([figures.raw_self_ns, np.asarray(raw, np.int64)]),

@@ -7,12 +7,13 @@ from dataclasses import replace
 from functools import partial
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QAction, QActionGroup, QColor, QGuiApplication
+from PyQt6.QtGui import QAction, QActionGroup, QColor
 from PyQt6.QtWidgets import QColorDialog, QFrame, QHBoxLayout, QInputDialog, QLabel, QMenu, QPushButton, QVBoxLayout, QWidget
 
 from ricerca.desk import theme
 from ricerca.desk.flow import FlowLayout
 from ricerca.desk.rounds_column import describe, expected_of
+from ricerca.desk.row_menu import add_reading_actions, copy_text, plain
 from ricerca.desk.state import DeskState
 from ricerca.desk.tips import tip
 from ricerca.engine.levels import LEVELS
@@ -238,7 +239,7 @@ class ReadingLine(QFrame):
         menu.clear()
         group = QActionGroup(menu)
         for text, chosen, choose in choices:
-            action = QAction(text.replace("&", "&&"), menu)
+            action = QAction(plain(text), menu)
             action.setCheckable(True)
             action.setChecked(chosen)
             action.triggered.connect(lambda _checked, choose=choose: choose())
@@ -263,11 +264,10 @@ class ReadingLine(QFrame):
         if menu is None:
             return
         menu.clear()
-        for text, keys, act in self._state.reading_actions():
-            menu.addAction(text.replace("&", "&&") + (f"\t{keys}" if keys else ""), act)
+        add_reading_actions(menu, self._state)
         pattern = self._state.pattern_in_hand()
         if pattern:
-            menu.addAction(f"Put {pattern} in a layer…".replace("&", "&&"), self.ask_layer)
+            menu.addAction(plain(f"Put {pattern} in a layer…"), self.ask_layer)
         for one in self._state.own_layers:
             self._add_layer(menu, one)
         menu.addSeparator()
@@ -279,10 +279,10 @@ class ReadingLine(QFrame):
         if kept:
             menu.addSeparator()
             for name, text in kept.items():
-                menu.addAction(f"{name}: {text}".replace("&", "&&"), lambda text=text: self.read_text(text))
+                menu.addAction(plain(f"{name}: {text}"), lambda text=text: self.read_text(text))
 
     def _add_layer(self, menu: QMenu, one: OwnLayer) -> None:
-        inner = menu.addMenu(f"Layer {one.name} ({short_name(', '.join(one.patterns))})".replace("&", "&&"))
+        inner = menu.addMenu(plain(f"Layer {one.name} ({short_name(', '.join(one.patterns))})"))
         if inner is None:
             return
         inner.addAction("Another name…", partial(self._rename_layer, one))
@@ -321,9 +321,7 @@ class ReadingLine(QFrame):
 
     def copy(self) -> None:
         """Put the reading on the clipboard, as `rank --reading` takes it."""
-        clipboard = QGuiApplication.clipboard()
-        if clipboard is not None:
-            clipboard.setText(self._state.reading.text)
+        copy_text(self._state.reading.text)
 
     def ask(self) -> None:
         """Ask for a reading as text."""
@@ -371,6 +369,5 @@ def verdict_words(state: DeskState) -> str:
     said = words[found.verdict]
     expected = expected_of(state.rounds, view.loaded.round)
     if expected is not None and view.loaded.round.plain_ns:
-        held = expected.held(view.loaded.plain_ns or 0).partition(", ")[2]
-        said += f"<span style='color:{colours.soft}'>, {held}</span>"
+        said += f"<span style='color:{colours.soft}'>, {expected.missed(view.loaded.plain_ns or 0)}</span>"
     return said

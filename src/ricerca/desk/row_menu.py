@@ -24,16 +24,15 @@ def row_menu(state: DeskState, parent: QWidget, extra: tuple[Extra, ...] = ()) -
         return None
     menu = QMenu(parent)
     for text, act in extra:
-        menu.addAction(_plain(text), act)
-    for text, keys, act in state.reading_actions():
-        menu.addAction(_plain(text) + (f"\t{keys}" if keys else ""), act)
+        menu.addAction(plain(text), act)
+    add_reading_actions(menu, state)
     menu.addSeparator()
     _add_layers(menu, state, parent)
     menu.addSeparator()
     for page in ("Call tree", "Graph", "Timeline"):
         menu.addAction(f"Show it in {page}", partial(state.page_asked.emit, page))
     menu.addAction("Open in editor\tCtrl+E", state.editor_asked.emit)
-    menu.addAction("Copy its name", partial(_copy, f"{name[0]}.{name[1]}" if name[0] else name[1]))
+    menu.addAction("Copy its name", partial(copy_text, f"{name[0]}.{name[1]}" if name[0] else name[1]))
     return menu
 
 
@@ -45,11 +44,19 @@ def show_row_menu(state: DeskState, parent: QWidget, place: QPoint, extra: tuple
         menu.deleteLater()
 
 
-def _plain(text: str) -> str:
+def plain(text: str) -> str:
+    """A text as a menu shows it, where an ampersand else marks a key."""
     return text.replace("&", "&&")
 
 
-def _copy(text: str) -> None:
+def add_reading_actions(menu: QMenu, state: DeskState) -> None:
+    """What can be done to the reading with the function in hand."""
+    for text, keys, act in state.reading_actions():
+        menu.addAction(plain(text) + (f"\t{keys}" if keys else ""), act)
+
+
+def copy_text(text: str) -> None:
+    """Put a text on the clipboard."""
     clipboard = QGuiApplication.clipboard()
     if clipboard is not None:
         clipboard.setText(text)
@@ -63,23 +70,21 @@ def _add_layers(menu: QMenu, state: DeskState, parent: QWidget) -> None:
     held = next(((one, found) for one in state.own_layers if (found := one.pattern_for(*place)) is not None), None)
     if held is not None:
         layer, pattern = held
-        inner = menu.addMenu(_plain(f"Layer {layer.name} holds it by {short_name(pattern, MOST)}"))
+        inner = menu.addMenu(plain(f"Layer {layer.name} holds it by {short_name(pattern, MOST)}"))
         at = next((row for row, (_words, other) in enumerate(choices) if other == pattern), -1)
         for row, (words, other) in enumerate(choices):
             if other != pattern and inner is not None:
                 way = "Reshape to" if at < 0 else "Broaden to" if row > at else "Narrow to"
-                inner.addAction(
-                    _plain(f"{way} {words} {short_name(other, MOST)}"), partial(state.reshape_layer, layer.name, pattern, other)
-                )
+                inner.addAction(plain(f"{way} {words} {short_name(other, MOST)}"), partial(state.reshape_layer, layer.name, pattern, other))
     inner = menu.addMenu("Put in a layer…")
     if inner is None:
         return
     for words, pattern in choices:
-        into = inner.addMenu(_plain(f"{words} {short_name(pattern, MOST)}"))
+        into = inner.addMenu(plain(f"{words} {short_name(pattern, MOST)}"))
         if into is None:
             continue
         for one in state.own_layers:
-            into.addAction(_plain(one.name), partial(state.put_in_layer, one.name, pattern))
+            into.addAction(plain(one.name), partial(state.put_in_layer, one.name, pattern))
         into.addAction("A new layer…", partial(ask_new_layer, state, parent, pattern))
 
 

@@ -115,8 +115,6 @@ def make_view(loaded: Loaded, base: Loaded | None) -> View:
     for side in (loaded, base):  # what a page would else have to work out while it is shown
         if side is not None:
             _ = side.figures, side.edges, side.tree, side.cycles
-    if len(loaded.profile.functions):
-        loaded.profile.slices_of(0)
     texts = line_texts(loaded.profile, loaded.lines, loaded.sources)
     grown = growing(loaded.profile, loaded.figures.self_ns)
     if base is None:
@@ -339,16 +337,20 @@ class DeskState(QObject):
 
     def change_layer(self, name: str, new: OwnLayer) -> None:
         """Give a layer another name, colour or other patterns; a reading that charges it goes along."""
-        charged = tuple(new.name if one == name else one for one in self.reading.charged)
-        self._change_layers(lambda own: changed(own, name, new))
-        if charged != self.reading.charged:
-            self.reading = replace(self.reading, charged=charged)
+
+        def renamed(reading: Reading) -> Reading:
+            return replace(reading, charged=tuple(new.name if one == name else one for one in reading.charged))
+
+        self._change_layers(lambda own: changed(own, name, new), renamed)
 
     def drop_layer(self, name: str) -> None:
         """Take a layer of the person's own away."""
         self._change_layers(lambda own: tuple(one for one in own if one.name != name))
 
-    def _change_layers(self, change: Callable[[tuple[OwnLayer, ...]], tuple[OwnLayer, ...]]) -> None:
+    def _change_layers(
+        self, change: Callable[[tuple[OwnLayer, ...]], tuple[OwnLayer, ...]], along: Callable[[Reading], Reading] | None = None
+    ) -> None:
+        """Change the layers in the study; once that is done the reading goes along."""
         path = self.path
         if path is None:
             return
@@ -359,7 +361,7 @@ class DeskState(QObject):
 
         def then(_done: object) -> None:
             self._fetch_kept()
-            self.read(self.number, self.against)
+            self._go(along(self.reading) if along is not None else self.reading)
 
         self.workers.request("layers", keep, then)
 

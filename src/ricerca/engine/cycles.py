@@ -20,6 +20,10 @@ class Cycle:
     self_ns: int
     inclusive_ns: int
 
+    def dearest_first(self, self_ns: np.ndarray) -> list[int]:
+        """The members, that with most time of its own first."""
+        return sorted(self.members, key=lambda n: -int(self_ns[n]))
+
 
 def find_cycles(profile: Profile, group: np.ndarray, count: int, calls: np.ndarray) -> tuple[Cycle, ...]:
     """The strongly connected components of more than one group; recursion of a single one is no cycle.

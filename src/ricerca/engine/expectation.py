@@ -20,16 +20,22 @@ class Expectation:
     text: str
     total_ns: float
 
+    def missed(self, total_ns: float) -> str:
+        """How far a time lies from it, in words.
+
+        >>> Expectation("", 2e9).missed(1.5e9)
+        '25\u2009% less time than expected'
+        """
+        off = total_ns / self.total_ns - 1 if self.total_ns else 0.0
+        return "as expected" if abs(off) <= SAME else f"{share_text(abs(off))} {'more' if off > 0 else 'less'} time than expected"
+
     def held(self, total_ns: float) -> str:
         """What came of it, in words.
 
         >>> Expectation("", 2e9).held(1.5e9)
         'came to 1.50\u2009s, 25\u2009% less time than expected'
         """
-        off = total_ns / self.total_ns - 1 if self.total_ns else 0.0
-        if abs(off) <= SAME:
-            return f"came to {time_text(total_ns)}, as expected"
-        return f"came to {time_text(total_ns)}, {share_text(abs(off))} {'more' if off > 0 else 'less'} time than expected"
+        return f"came to {time_text(total_ns)}, {self.missed(total_ns)}"
 
 
 def expectation_text(names: Sequence[str], factor: float, total_ns: float, speedup: float) -> str:

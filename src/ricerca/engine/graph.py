@@ -9,7 +9,7 @@ import igraph
 import numpy as np
 
 from ricerca.engine.cycles import Cycle, find_cycles
-from ricerca.engine.levels import CLASS, MODULE, PACKAGE, group_name
+from ricerca.engine.levels import CLASS, MODULE, PACKAGE, owner_of
 from ricerca.engine.neighbours import pair_sums
 from ricerca.engine.profile import KIND_BUILTIN, KIND_PYTHON, KIND_THREAD, Profile, group_sums, not_nested
 
@@ -72,8 +72,8 @@ def folds_of(module: str, name: str, kind: int) -> dict[str, Fold]:
     if kind == KIND_THREAD:
         return {}
     found: dict[str, Fold] = {}
-    if kind in (KIND_PYTHON, KIND_BUILTIN) and module and "." in name.split(".<locals>", 1)[0]:
-        found[CLASS] = (CLASS, f"{module}.{group_name(CLASS, kind, module, name)}")
+    if kind in (KIND_PYTHON, KIND_BUILTIN) and module and owner_of(name):
+        found[CLASS] = (CLASS, f"{module}.{owner_of(name)}")
     return {**found, MODULE: (MODULE, module), PACKAGE: (PACKAGE, module.partition(".")[0])}
 
 

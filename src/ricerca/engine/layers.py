@@ -76,15 +76,17 @@ def layers_of(
     found = [
         _OF_KIND.get(int(kind)) or by_file[file] or by_module.get(module) for file, module, kind in zip(files, modules, kinds, strict=True)
     ]
-    homeless = [number for number, layer in enumerate(found) if layer is None]
-    homes = {number: _first_caller(found, number, *tree) if tree is not None else MINE for number in homeless}
-    return tuple(layer or homes[number] for number, layer in enumerate(found))
+    if None not in found or tree is None:
+        return tuple(layer or MINE for layer in found)
+    function, parent = tree
+    first = np.full(len(found), -1, np.int64)
+    first[function[::-1]] = np.arange(len(function) - 1, -1, -1)  # of several the last that is put there stays: the first context
+    return tuple(layer or _above(found, int(first[number]), function, parent) for number, layer in enumerate(found))
 
 
-def _first_caller(layers: Sequence[str | None], number: int, function: np.ndarray, parent: np.ndarray) -> str:
-    """Layer of the nearest code above a function's first context that has a place of its own."""
-    rows = np.flatnonzero(function == number)
-    context = int(parent[rows[0]]) if len(rows) else -1
+def _above(layers: Sequence[str | None], context: int, function: np.ndarray, parent: np.ndarray) -> str:
+    """Layer of the nearest code above a context that has a place of its own; -1 is no context."""
+    context = int(parent[context]) if context >= 0 else -1
     while context >= 0:
         layer = layers[int(function[context])]
         if layer not in (None, BUILTINS, IMPORTS):

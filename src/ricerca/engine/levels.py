@@ -14,6 +14,15 @@ FUNCTION, CLASS, MODULE, PACKAGE = "function", "class", "module", "package"
 LEVELS = (FUNCTION, CLASS, MODULE, PACKAGE)
 
 
+def owner_of(name: str) -> str:
+    """The class, or nested classes, that a qualified name belongs to; empty for a plain function.
+
+    >>> owner_of("Station.fit.<locals>.inner"), owner_of("fit.<locals>.inner")
+    ('Station', '')
+    """
+    return name.split(".<locals>", 1)[0].rpartition(".")[0]
+
+
 def group_name(level: str, kind: int, module: str, name: str) -> str:
     """What a function belongs to at a level; an item of another kind stands for itself.
 
@@ -28,8 +37,7 @@ def group_name(level: str, kind: int, module: str, name: str) -> str:
         return module.partition(".")[0] or "builtins"
     if level == MODULE:
         return module or "builtins"
-    owner = name.split(".<locals>", 1)[0].rpartition(".")[0]
-    return owner or module or "builtins"
+    return owner_of(name) or module or "builtins"
 
 
 def at_level(profile: Profile, level: str) -> Profile:

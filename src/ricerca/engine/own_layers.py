@@ -10,6 +10,7 @@ from dataclasses import dataclass, replace
 from fnmatch import fnmatchcase
 
 from ricerca.engine.layers import LAYERS
+from ricerca.engine.levels import owner_of
 from ricerca.errors import InputError
 
 PALETTE = ("#a3472c", "#5b6fb0", "#8a6d1c", "#2f7d5b", "#94408a", "#4f7a94")
@@ -106,9 +107,8 @@ def patterns_of(module: str, name: str, file: str) -> list[tuple[str, str]]:
     """
     home = module or "builtins"
     found = [("the function", f"{module}.{name}" if module else name)]
-    owner = name.split(".<locals>", 1)[0].rpartition(".")[0]
-    if owner and module:
-        found.append(("the class", f"{module}.{owner}"))
+    if owner_of(name) and module:
+        found.append(("the class", f"{module}.{owner_of(name)}"))
     parts = home.split(".")
     found += [("the module" if size == len(parts) else "the package", ".".join(parts[:size])) for size in range(len(parts), 0, -1)]
     folder = file.rpartition("/")[0]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 import sys
+from contextlib import closing
 from pathlib import Path
 
 import numpy as np
@@ -160,6 +161,15 @@ def test_a_study_with_wrong_bytes_gives_an_error_or_reads(data, filled, tmp_path
         read_all(wrong)
     except RicercaError as problem:
         assert str(problem)
+
+
+def test_a_format_below_zero_is_damage(filled):
+    with closing(sqlite3.connect(filled)) as raw:
+        raw.execute("PRAGMA user_version = -2147483647")
+    before = filled.read_bytes()
+    with pytest.raises(FileDamagedError, match="its format is -2147483647"):
+        Study.open(filled)
+    assert filled.read_bytes() == before
 
 
 def test_a_locked_study_says_so(filled, monkeypatch):

@@ -128,6 +128,9 @@ class Study:
         if not fresh and application != APPLICATION_ID:
             connection.close()
             raise FileDamagedError(f"{place.name} is not a Ricerca study.")
+        if version < 0:
+            connection.close()
+            raise _damaged(place, f"its format is {version}")
         if version > FORMAT:
             connection.close()
             raise NewerFormatError(f"{place.name} was written by a newer Ricerca.", "Update Ricerca to open it.")

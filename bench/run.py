@@ -1,7 +1,8 @@
 """Our figures, as ratios in one run: python bench/run.py [--quick]
 
 Prints a table and writes build/bench.json: name, ratio, spread (lowest and highest of the pairs), limit.
-Machines are noisy: runs alternate, and each ratio is the median over pairs that were made one after the other.
+Machines are noisy, and noise only ever adds: runs alternate, and a ratio is that of the least times of each
+side; its range is that of the pairs that were made one after the other.
 """
 
 from __future__ import annotations
@@ -27,14 +28,14 @@ from ricerca.engine.neighbours import edges
 from ricerca.engine.profile import Profile, build_profile
 from ricerca.engine.ranking import function_figures
 from ricerca.engine.reading import parse, read
-from ricerca.loading import load, profile_of
+from ricerca.loading import profile_of
 from ricerca.recording.model import RunTables
 from ricerca.recording.reader import open_recording
 from ricerca.runner.native import ENTRY, ask, native_for
-from ricerca.study.store import RECORDED, Run, Study, Subject
+from ricerca.study.store import PLAIN, RECORDED, Run, Study, Subject
 
 HERE = Path(__file__).parent
-MOST_TRIALS, CALM_TRIALS, CALM = 16, 5, 1.1
+TRIALS = 11
 WORKLOADS = ("tiny_calls", "recursion", "builtin_calls", "objects", "arrays")
 
 
@@ -84,9 +85,15 @@ def cpu_seconds(python: str, script: Path, native: str | None, folder: Path) -> 
     return usage.ru_utime + usage.ru_stime
 
 
-def figure(name: str, pairs: list[float], limit: float | None) -> Figure:
-    """Median and range of the ratios of pairs."""
-    return Figure(name, round(statistics.median(pairs), 3), round(min(pairs), 3), round(max(pairs), 3), limit)
+def figure(name: str, values: list[float], limit: float | None) -> Figure:
+    """Median and range of values."""
+    return Figure(name, round(statistics.median(values), 3), round(min(values), 3), round(max(values), 3), limit)
+
+
+def ratio(name: str, ours: list[float], theirs: list[float], limit: float | None) -> Figure:
+    """Least time of one side over the least of the other; the range is that of pairs."""
+    pairs = [own / other for own, other in zip(ours, theirs, strict=True)]
+    return Figure(name, round(min(ours) / min(theirs), 3), round(min(pairs), 3), round(max(pairs), 3), limit)
 
 
 def overhead(python: str, repeats: int, folder: Path) -> list[Figure]:
@@ -102,15 +109,13 @@ def overhead(python: str, repeats: int, folder: Path) -> list[Figure]:
         script = HERE / "workloads" / f"{workload}.py"
         idle.write_text("import numpy\nnumpy.random.default_rng(5)\n" if arrays else "pass\n")
         starts = [min(cpu_seconds(python, idle, native, folder) for _ in range(3)) for native in modes]
-        against_empty, against_plain = [], []
+        times: list[list[float]] = [[], [], []]
         for _ in range(repeats):
-            plain, bare, recorded = (
-                cpu_seconds(python, script, native, folder) - start for native, start in zip(modes, starts, strict=True)
-            )
-            against_empty.append(recorded / bare)
-            against_plain.append(recorded / plain)
-        found.append(figure(f"{version} {workload}: recorded / empty hook", against_empty, 1.25))
-        found.append(figure(f"{version} {workload}: recorded / plain", against_plain, 1.05 if arrays else None))
+            for kept, native, start in zip(times, modes, starts, strict=True):
+                kept.append(cpu_seconds(python, script, native, folder) - start)
+        plain, bare, recorded = times
+        found.append(ratio(f"{version} {workload}: recorded / empty hook", recorded, bare, 1.25))
+        found.append(ratio(f"{version} {workload}: recorded / plain", recorded, plain, 1.05 if arrays else None))
     return found
 
 
@@ -170,9 +175,12 @@ def reading(repeats: int) -> list[Figure]:
     steps.append(("lines", lambda: line_figures(build_view(profile))))
     found = []
     for name, step in steps:
-        pairs = [timed(step) / timed(lambda: np.argsort(values)) for _ in range(repeats)]
+        ours, sorts = [], []
+        for _ in range(repeats):
+            ours.append(timed(step))
+            sorts.append(timed(lambda: np.argsort(values)))
         limit = 4.0 if name.startswith(("figures", "reading")) else None
-        found.append(figure(f"a million contexts: {name} / argsort of a million", pairs, limit))
+        found.append(ratio(f"a million contexts: {name} / argsort of a million", ours, sorts, limit))
     return found
 
 
@@ -185,21 +193,25 @@ def start_up(repeats: int, folder: Path) -> list[Figure]:
     """Seconds that `ricerca record` takes before a program's first line, and after its last."""
     script = folder / "moments.py"
     script.write_text("import time\nprint(time.clock_gettime_ns(time.CLOCK_MONOTONIC))\n")
-    before, after = [], []
+    before: list[list[float]] = [[], []]
+    after: list[list[float]] = [[], []]
     for number in range(repeats):
-        moments = []
         study = folder / f"start{number}.ricerca"
         record = ["-m", "ricerca.cli", "record", "--quiet", "--study", str(study)]
-        for words in ([], record):
+        for at, words in enumerate(([], record)):
             began = time.clock_gettime_ns(time.CLOCK_MONOTONIC)
             done = subprocess.run([sys.executable, *words, str(script)], check=True, capture_output=True, text=True)
             ended = time.clock_gettime_ns(time.CLOCK_MONOTONIC)
-            moments.append(((int(done.stdout) - began) / 1e9, (ended - int(done.stdout)) / 1e9))
-        before.append(moments[1][0] - moments[0][0])
-        after.append(moments[1][1] - moments[0][1])
+            before[at].append((int(done.stdout) - began) / 1e9)
+            after[at].append((ended - int(done.stdout)) / 1e9)
+
+    def over_plain(name: str, sides: list[list[float]], limit: float | None) -> Figure:
+        over = [ours - theirs for theirs, ours in zip(*sides, strict=True)]
+        return Figure(name, round(min(sides[1]) - min(sides[0]), 3), round(min(over), 3), round(max(over), 3), limit)
+
     return [
-        figure("`ricerca record`: seconds over plain until the program begins", before, 0.25),
-        figure("`ricerca record`: seconds over plain after the program's end", after, None),
+        over_plain("`ricerca record`: seconds over plain until the program begins", before, 0.25),
+        over_plain("`ricerca record`: seconds over plain after the program's end", after, None),
     ]
 
 
@@ -229,64 +241,35 @@ else:
 """
 
 
-@dataclass(frozen=True)
-class Trial:
-    """One record of the two functions: what tells how fast the machine was, and what came out."""
-
-    cost_ns: float
-    raw_ns: int
-    plain_ns: float
-    total: float
-    apart: float
-
-    def calm(self, trials: list[Trial]) -> bool:
-        """Whether calibration, recorded run and plain runs all met the machine at its best speed."""
-        best = (min(getattr(one, name) for one in trials) for name in ("cost_ns", "raw_ns", "plain_ns"))
-        return all(mine <= CALM * least for mine, least in zip((self.cost_ns, self.raw_ns, self.plain_ns), best, strict=True))
-
-
 def honest(python: str, folder: Path) -> list[Figure]:
     """Two functions of equal true time, one of them of tiny calls: how far apart recording and deduction put them.
 
-    They take turns of some milliseconds, so that both meet the same machine. Trials in which the
-    machine was slower at one time than at another say nothing of the deduction and are left out.
+    They take turns of some milliseconds, so that both meet the same machine, and are read on the
+    processor's clock: time that other work takes from the machine is neither's. The figures are by
+    calibration and watching alone, without the help of plain runs.
     """
     version = ".".join(map(str, ask(python).version[:2]))
     script = folder / "tiny.py"
     script.write_text(TINY)
     found = [subprocess.run([python, str(script)], check=True, capture_output=True, text=True).stdout.split() for _ in range(5)]
     sizes = sorted(found, key=lambda pair: int(pair[0]) / int(pair[1]))[2]
-    trials: list[Trial] = []
-    quiet: list[Trial] = []
-    for number in range(MOST_TRIALS):
+    totals, apart = [], []
+    for number in range(TRIALS):
         study = folder / f"tiny{version}-{number}.ricerca"
-        words = ["-m", "ricerca.cli", "record", "--quiet", "--plain", "3", "--python", python, "--study", str(study), str(script)]
+        words = ["-m", "ricerca.cli", "record", "--quiet", "--plain", "1", "--python", python, "--study", str(study), str(script)]
         subprocess.run([sys.executable, *words, *sizes], check=True)
         with Study.open(study) as kept:
-            loaded = load(kept)
-            bare = load_unfitted(kept)
-            facts = kept.tables(loaded.run.id).facts
-        functions = loaded.profile.functions.name
-        inclusive = dict(zip(functions, loaded.figures.inclusive_ns.tolist(), strict=True))
-        apart = 100 * (inclusive["many"] - inclusive["one"]) / loaded.profile.total_ns
-        cost = facts.python_inside_ns + facts.python_outside_ns
-        plain = loaded.plain_ns or 1
-        trials.append(Trial(cost, bare.raw_total_ns, plain, bare.total_ns / plain, apart))
-        quiet = [one for one in trials if one.calm(trials)]
-        if len(quiet) >= CALM_TRIALS:
-            break
-    note = f"({len(quiet)} calm trials of {len(trials)}{'' if quiet else ': all of them'})"
-    calm = quiet or trials
+            one = kept.round()
+            bare = read(profile_of(kept.tables(one.last_run(RECORDED).id), one.subject.roots), parse("on-CPU time"))
+            plain = next(run.cpu_ns for run in one.runs if run.kind == PLAIN)
+        inclusive = dict(zip(bare.functions.name, function_figures(bare).inclusive_ns.tolist(), strict=True))
+        totals.append(bare.total_ns / plain)
+        apart.append(100 * (inclusive["many"] - inclusive["one"]) / bare.total_ns)
+    middle = figure(f"{version} tiny calls: points between the shares of equal functions", apart, 5.0)
     return [
-        figure(f"{version} tiny calls: compensated total, by calibration alone / plain {note}", [one.total for one in calm], 1.1),
-        figure(f"{version} tiny calls: points between the shares of equal functions {note}", [abs(one.apart) for one in calm], 5.0),
+        figure(f"{version} tiny calls: compensated total, by calibration alone / plain", totals, 1.1),
+        replace(middle, ratio=abs(middle.ratio)),
     ]
-
-
-def load_unfitted(study: Study) -> Profile:
-    """The profile of the latest round with the cost that calibration found, plain runs not heeded."""
-    one = study.round()
-    return profile_of(study.tables(one.last_run(RECORDED).id), one.subject.roots)
 
 
 def memory(folder: Path) -> list[Figure]:
@@ -347,7 +330,7 @@ def main(arguments: list[str]) -> None:
         found = [one for python in interpreters() for one in overhead(python, repeats, folder)]
         for python in interpreters():
             found += honest(python, folder)
-        found += memory(folder) + reading(5) + start_up(5, folder) + window(folder)
+        found += memory(folder) + reading(5) + start_up(repeats, folder) + window(folder)
     table = Table("figure", "ratio", "range", "limit", box=None)
     for one in found:
         over = one.limit is not None and one.ratio > one.limit

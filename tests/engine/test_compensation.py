@@ -58,6 +58,20 @@ def test_bodies_of_modules_have_a_factor_of_their_own():
     assert compensate(tables)[0].tolist() == [0, 400, 200]
 
 
+def test_a_hook_that_worked_slower_in_the_program_cost_more_there():
+    facts = RunFacts(python_inside_ns=20.0, python_outside_ns=30.0, python_work_ns=40.0, python_watched=500, python_watched_ns=30_000)
+    assert facts.python_slowness == 1.5
+    tables = tables_of([-1, 0, 1], [0, 1, 2], [0, 5000, 4000], [0, 1, 60], facts=facts)
+    left, scale = compensate(tables)
+    assert left.tolist() == [0, 5000 - 1.5 * (20 + 60 * 30), 4000 - 1.5 * 60 * 20]
+    assert scale == 1.0
+
+
+@pytest.mark.parametrize(("times", "took_ns", "slowness"), [(0, 0, 1.0), (99, 99 * 80, 1.0), (100, 100 * 1000, 2.0), (100, 0, 0.5)])
+def test_slowness_is_believed_within_bounds_and_from_enough_entries(times, took_ns, slowness):
+    assert RunFacts(builtin_work_ns=40.0, builtin_watched=times, builtin_watched_ns=took_ns).builtin_slowness == slowness
+
+
 def test_several_threads_are_not_fitted():
     tables = tables_of([-1, 0], [0, 1], [0, 100], facts=RunFacts(python_inside_ns=5.0))
     object.__setattr__(tables, "thread_name", ("MainThread", "other"))

@@ -14,20 +14,25 @@ from ricerca.recording.model import RunTables
 LEAST_SCALE, MOST_SCALE = 0.5, 2.0
 STEPS, TRIALS, SPEEDS = 24, 17, 13
 LEAST_SLOWER, MOST_SLOWER = 0.05, 3.0
-SURE_FIXED, SURE_SLOWER, SURE_SPEED, SURE_TOTAL = 0.12, 0.4, 0.25, 0.02
+SURE_FIXED, SURE_WATCHED, SURE_SLOWER, SURE_SPEED, SURE_TOTAL = 0.12, 0.07, 0.4, 0.25, 0.02
 MOST_SLOWED = 1.8
 MOST_LOOKUPS = 1.5
 BYTECODE = (KIND_PYTHON, KIND_THREAD, KIND_REGION)
 
 
 def _entry_costs(tables: RunTables) -> np.ndarray:
-    """Per context: what its own entries cost inside it, and the entries of its callees outside them."""
+    """Per context: what its own entries cost inside it, and the entries of its callees outside them.
+
+    Calibration takes milliseconds, on a machine whose speed may change; how fast the hook worked in
+    the program itself tells what its cost was there.
+    """
     facts = tables.facts
     builtin = tables.function_kind[tables.function] == KIND_BUILTIN
     entries = (tables.calls + tables.resumes) * (tables.function_kind[tables.function] <= KIND_THREAD).astype(np.float64)
     called = tables.parent >= 0
     from_builtin = called & builtin[tables.parent]
     kinds = [builtin, from_builtin]
+    entries *= np.where(builtin, facts.builtin_slowness, facts.python_slowness)
     inside = entries * np.select(kinds, [facts.builtin_inside_ns, facts.callback_inside_ns], facts.python_inside_ns)
     outside = entries * np.select(kinds, [facts.builtin_outside_ns, facts.callback_outside_ns], facts.python_outside_ns)
     return inside + np.bincount(tables.parent[called], outside[called], minlength=len(tables.parent))
@@ -114,7 +119,8 @@ def compensate(tables: RunTables, plain_ns: int | None = None) -> tuple[np.ndarr
     cost = _Cost(tables.self_ns, np.minimum(tables.brief_ns, tables.self_ns), _entry_costs(tables), _factors(tables), _light(tables))
     fixed = slower = speed = 1.0
     if plain_ns is not None and len(tables.thread_name) == 1:
-        fixed, slower, speed = _fitted(cost, cost.by_function(tables.function, len(tables.function_name)), plain_ns)
+        quick = cost.by_function(tables.function, len(tables.function_name))
+        fixed, slower, speed = _fitted(cost, quick, plain_ns, tables.facts.python_slowness != 1.0)
     left = cost.left(fixed, slower) / speed
     roots = tables.parent < 0
     left[roots] = tables.self_ns[roots]
@@ -129,23 +135,25 @@ def _solved(total: Callable[[float], float], wanted: float, low: float, high: fl
     return (low + high) / 2
 
 
-def _fitted(cost: _Cost, quick: _Cost, plain_ns: int) -> tuple[float, float, float]:
+def _fitted(cost: _Cost, quick: _Cost, plain_ns: int, watched: bool) -> tuple[float, float, float]:
     """What makes the total the plain one: times the calibrated cost, times the slowness of bytecode, slowness of all.
 
     One equation for three unknowns: of all that solve it the least unlikely is taken. Calibration is
     surer of the fixed cost than of bytecode, which differs from loop to loop; and the machine itself
     may have been slower (recorder and program alike) during the recorded run than during the plain ones.
+    A cost that was watched in the run itself is surer still, and is that of the machine as it was then.
     """
+    sure = SURE_WATCHED if watched else SURE_FIXED
     best, least = (1.0, 1.0, 1.0), np.inf
     plain = max(plain_ns, 1)
     for speed in np.geomspace(1.0, MOST_SLOWED, SPEEDS):
         for own in np.geomspace(LEAST_SCALE, MOST_SCALE, TRIALS):
-            fixed = own * speed
+            fixed = own if watched else own * speed
             if fixed > MOST_SCALE * 1.0001:
                 break
             slower = _slower(quick, fixed, plain * speed)
             missed = float(quick.left(fixed, slower).sum()) / (plain * speed) - 1
-            parts = (np.log(own) / SURE_FIXED, np.log(slower) / SURE_SLOWER, np.log(speed) / SURE_SPEED, missed / SURE_TOTAL)
+            parts = (np.log(own) / sure, np.log(slower) / SURE_SLOWER, np.log(speed) / SURE_SPEED, missed / SURE_TOTAL)
             unlikely = sum(part * part for part in parts)
             if unlikely < least:
                 best, least = (float(fixed), slower, float(speed)), unlikely

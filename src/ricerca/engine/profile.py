@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 
@@ -132,6 +133,16 @@ class Profile:
         return not_nested(self.function, self.end)
 
 
+def retimed(profile: Profile, **columns: np.ndarray) -> Profile:
+    """The profile with other figures; what only depends on the tree is not worked out again."""
+    changed: dict[str, Any] = dict(columns)
+    found = replace(profile, **changed)
+    for name in ("outermost", "depth"):
+        if name in profile.__dict__:
+            found.__dict__[name] = profile.__dict__[name]
+    return found
+
+
 def group_sums(group: np.ndarray, values: np.ndarray, count: int) -> np.ndarray:
     """Sum of whole numbers by group, as (count,) int64; exact below 2**53, although added up in floating point.
 
@@ -147,8 +158,20 @@ def subtree_sums(values: np.ndarray, end: np.ndarray) -> np.ndarray:
     >>> subtree_sums(np.array([1, 2, 3]), np.array([3, 2, 3])).tolist()
     [6, 2, 3]
     """
-    running = np.concatenate(([0], np.cumsum(values)))
-    return running[end] - running[:-1]
+    running = running_sum(values)
+    sums = np.take(running, end)
+    return np.subtract(sums, running[:-1], out=sums)
+
+
+def running_sum(values: np.ndarray) -> np.ndarray:
+    """What has come together before each entry, and at the end of all: (n + 1,) int64.
+
+    >>> running_sum(np.array([True, False, True])).tolist()
+    [0, 1, 1, 2]
+    """
+    running = np.zeros(len(values) + 1, np.int64)
+    np.cumsum(values, out=running[1:])
+    return running
 
 
 def not_nested(group: np.ndarray, end: np.ndarray) -> np.ndarray:
@@ -164,7 +187,8 @@ def not_nested(group: np.ndarray, end: np.ndarray) -> np.ndarray:
     Notes
     -----
     Sorted by group and position, an entry lies below one of its own group exactly when the largest
-    end seen before it in its group is past its position: a running maximum by group. O(n log n).
+    end seen before it in its group is past its position: a running maximum by group, for which every
+    group gets a range of ends of its own. O(n log n).
 
     >>> not_nested(np.array([0, 1, 0, 1]), np.array([4, 3, 3, 4])).tolist()
     [True, True, False, True]
@@ -175,12 +199,15 @@ def not_nested(group: np.ndarray, end: np.ndarray) -> np.ndarray:
     low, high = int(group.min()), int(group.max())
     small = (group - low).astype(np.uint16) if high - low < 1 << 16 else group  # short keys are sorted by radix
     order = np.argsort(small, kind="stable")
-    sorted_group = small[order]
-    number = np.cumsum(np.concatenate(([0], sorted_group[1:] != sorted_group[:-1])))
-    reach = np.maximum.accumulate(number * (count + 1) + end[order])
-    before = np.concatenate(([0], reach[:-1])) - number * (count + 1)
-    result = np.empty(count, bool)
-    result[order] = before <= order
+    if (high - low + 1) * (count + 1) < 1 << 62:
+        first = (small[order].astype(np.int64) - (0 if small is not group else low)) * (count + 1)
+    else:
+        sorted_group = group[order]
+        first = np.cumsum(np.concatenate(([0], sorted_group[1:] != sorted_group[:-1]))) * (count + 1)
+    reach = first + end[order]
+    np.maximum.accumulate(reach, out=reach)
+    result = np.ones(count, bool)
+    result[order[1:]] = reach[:-1] <= first[1:] + order[1:]
     return result
 
 

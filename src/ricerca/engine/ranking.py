@@ -37,28 +37,29 @@ class FunctionFigures:
         return self.self_ns * 2 < self.raw_self_ns
 
 
-def _by_function(profile: Profile, values: np.ndarray, where: np.ndarray | None = None) -> np.ndarray:
-    rows = slice(None) if where is None else where
-    return group_sums(profile.function[rows], values[rows], len(profile.functions))
-
-
 def function_figures(profile: Profile) -> FunctionFigures:
     """All figures by function.
 
     Inclusive times and first-entry calls count only contexts whose function is not active already
     above them, so recursion is counted once.
     """
-    outermost = np.flatnonzero(profile.outermost)
-    calls = _by_function(profile, profile.calls) + profile.overflow_calls
+    count = len(profile.functions)
+
+    def sums(values: np.ndarray) -> np.ndarray:
+        return group_sums(profile.function, values, count) if values.any() else np.zeros(count, np.int64)
+
+    def once(values: np.ndarray) -> np.ndarray:
+        return sums(np.where(profile.outermost, values, 0))
+
     return FunctionFigures(
-        calls=calls,
-        first_entry_calls=_by_function(profile, profile.calls, outermost),
-        resumes=_by_function(profile, profile.resumes) + profile.overflow_resumes,
-        self_ns=_by_function(profile, profile.self_ns),
-        inclusive_ns=_by_function(profile, profile.inclusive_ns, outermost),
-        raw_self_ns=_by_function(profile, profile.raw_self_ns),
-        raw_inclusive_ns=_by_function(profile, profile.raw_inclusive_ns, outermost),
-        waiting_ns=_by_function(profile, profile.waiting_ns),
+        calls=sums(profile.calls) + profile.overflow_calls,
+        first_entry_calls=once(profile.calls),
+        resumes=sums(profile.resumes) + profile.overflow_resumes,
+        self_ns=sums(profile.self_ns),
+        inclusive_ns=once(profile.inclusive_ns),
+        raw_self_ns=sums(profile.raw_self_ns),
+        raw_inclusive_ns=once(profile.raw_inclusive_ns),
+        waiting_ns=sums(profile.waiting_ns),
         shown=np.asarray(profile.functions.kind) != KIND_THREAD,
     )
 

@@ -10,8 +10,8 @@ import numpy as np
 
 from ricerca.engine.layers import IMPORTS, LAYERS, MINE
 from ricerca.engine.levels import FUNCTION, LEVELS, at_level
-from ricerca.engine.profile import KIND_BUILTIN, KIND_PYTHON, Profile
-from ricerca.engine.reducing import below, keep
+from ricerca.engine.profile import KIND_BUILTIN, KIND_PYTHON, Profile, retimed
+from ricerca.engine.reducing import below, homes_of, keep
 from ricerca.engine.slices import in_stretch
 from ricerca.errors import InputError
 
@@ -125,11 +125,11 @@ def contexts_of(profile: Profile, chain: str) -> np.ndarray:
 
 def _timed(profile: Profile, reading: Reading) -> Profile:
     if reading.raw:
-        profile = replace(profile, self_ns=profile.raw_self_ns)
+        profile = retimed(profile, self_ns=profile.raw_self_ns)
     if reading.clock == WALL:
         return profile
     waiting = np.minimum(profile.waiting_ns, profile.self_ns)
-    return replace(profile, self_ns=waiting if reading.clock == WAITING else profile.self_ns - waiting)
+    return retimed(profile, self_ns=waiting if reading.clock == WAITING else profile.self_ns - waiting)
 
 
 def _machinery(profile: Profile) -> np.ndarray:
@@ -151,18 +151,23 @@ def charged_functions(profile: Profile, names: tuple[str, ...]) -> np.ndarray:
     return found
 
 
-def charge(profile: Profile, away: np.ndarray) -> Profile:
+def charge(profile: Profile, away: np.ndarray, whole_functions: bool = False) -> Profile:
     """Count the time of these contexts at the nearest caller outside them; without such a caller it stays.
 
     Parameters
     ----------
     profile : Profile
     away : (n,) bool array
+    whole_functions : bool
+        Whether all contexts of a function are away, or none.
     """
     roots = profile.parent < 0
-    homes = ~away & ~roots
-    sheltered = below(profile, np.flatnonzero(homes))
-    return keep(profile, homes | ~sheltered, charged=True)
+    stays = ~away | roots
+    home, top = homes_of(stays, profile.parent)
+    homeless = np.flatnonzero(~stays & roots[home])
+    home[homeless] = homeless
+    stays[homeless] = True
+    return keep(profile, stays, True, (home, top), whole_functions)
 
 
 def read(profile: Profile, reading: Reading) -> Profile:
@@ -180,11 +185,11 @@ def read(profile: Profile, reading: Reading) -> Profile:
         found = keep(found, below(found, np.flatnonzero(contexts_of(found, chain))), charged=False)
         found = without_root_time(found)
     for chain in reading.without:
-        found = keep(found, ~below(found, np.flatnonzero(contexts_of(found, chain))), charged=False)
+        found = keep(found, ~below(found, np.flatnonzero(contexts_of(found, chain))), charged=False, same_nesting=True)
     if not reading.machinery:
         found = charge(found, _machinery(found))
     if reading.charged:
-        found = charge(found, charged_functions(found, reading.charged)[found.function])
+        found = charge(found, charged_functions(found, reading.charged)[found.function], whole_functions=True)
     return at_level(found, reading.level)
 
 
@@ -193,7 +198,7 @@ def without_root_time(profile: Profile) -> Profile:
     roots = profile.parent < 0
     if not profile.self_ns[roots].any() and not profile.raw_self_ns[roots].any():
         return profile
-    return replace(profile, self_ns=np.where(roots, 0, profile.self_ns), raw_self_ns=np.where(roots, 0, profile.raw_self_ns))
+    return retimed(profile, self_ns=np.where(roots, 0, profile.self_ns), raw_self_ns=np.where(roots, 0, profile.raw_self_ns))
 
 
 def _of_threads(profile: Profile, reading: Reading) -> Profile:

@@ -7,10 +7,12 @@ from typing import Any
 
 import numpy as np
 
-from ricerca.engine.profile import Profile, group_sums, preorder
+from ricerca.engine.profile import Profile, group_sums, preorder, running_sum
 
 COLUMNS = ("function", "calls", "resumes", "thread")
 TIMES = ("self_ns", "raw_self_ns", "waiting_ns")
+FEW = 8
+"""Where one in so many is left out, each is booked by itself."""
 
 
 def nearest(kept: np.ndarray, parent: np.ndarray) -> np.ndarray:
@@ -28,22 +30,31 @@ def nearest(kept: np.ndarray, parent: np.ndarray) -> np.ndarray:
     return target
 
 
-def _top_left_out(kept: np.ndarray, parent: np.ndarray) -> np.ndarray:
-    """For each context left out the topmost of the chain of those above it, which a kept one called."""
-    own = np.arange(len(kept))
-    rows = np.flatnonzero(~kept)
-    top = own.copy()
-    inner = rows[~kept[parent[rows]]]
-    top[inner] = parent[inner]
-    pending = inner
-    while len(pending):
-        further = top[top[pending]]
-        pending = pending[further != top[pending]]
-        top[pending] = top[top[pending]]
-    return top
+def homes_of(kept: np.ndarray, parent: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """For each context that is left out: the nearest kept one above it, and what that one called on the way to it.
+
+    Parameters
+    ----------
+    kept : (n,) bool array
+        Roots must be kept.
+    parent : (n,) int array
+
+    Returns
+    -------
+    home, top : (n,) int array
+        A kept context is its own home; its top means nothing.
+    """
+    top = nearest(kept | kept[parent], parent)
+    return np.where(kept, np.arange(len(kept)), parent[top]), top
 
 
-def keep(profile: Profile, kept: np.ndarray, charged: bool) -> Profile:
+def keep(
+    profile: Profile,
+    kept: np.ndarray,
+    charged: bool,
+    homes: tuple[np.ndarray, np.ndarray] | None = None,
+    same_nesting: bool = False,
+) -> Profile:
     """The profile without the other contexts; the thread roots always stay.
 
     Parameters
@@ -54,49 +65,67 @@ def keep(profile: Profile, kept: np.ndarray, charged: bool) -> Profile:
         Whether the time of what is left out counts at its nearest caller that stays; else it is
         dropped. What a kept context was called through does not matter: its call site becomes
         the line in that nearest caller.
+    homes : pair of (n,) int arrays, optional
+        What ``homes_of`` finds, where it is known already.
+    same_nesting : bool
+        Whether it is known that whatever stays lies below the same functions that stay as before,
+        if below any of its own.
     """
     kept = kept | (profile.parent < 0)
     if kept.all():
         return profile
-    parent = profile.parent
-    rows, gone = np.flatnonzero(kept), np.flatnonzero(~kept)
-    count = len(rows)
-    counted = np.concatenate(([0], np.cumsum(kept)))
-    place = counted[1:] - 1
-    target = nearest(kept, parent)
-    above = parent[rows]
-    line = profile.line[rows]
-    through = np.flatnonzero((above >= 0) & ~kept[above])
-    if len(through):
-        line[through] = profile.line[_top_left_out(kept, parent)[above[through]]]
-    home = place[target]
-    times: dict[str, Any] = {}
-    for name in TIMES:
-        values = getattr(profile, name)
-        times[name] = values[rows]
-        if charged and len(gone):
-            times[name] = times[name] + group_sums(home[gone], values[gone], count)
-    return replace(
+    rows = np.flatnonzero(kept)
+    place = running_sum(kept)  # of those that are kept; and of the end of a subtree, whether kept or not
+    above, line = np.take(profile.parent, rows), np.take(profile.line, rows)
+    orphans = np.flatnonzero((above >= 0) & ~kept[above])
+    home: np.ndarray | None = None
+    if charged or len(orphans):
+        home, top = homes or homes_of(kept, profile.parent)
+        line[orphans] = profile.line[top[above[orphans]]]
+        above[orphans] = home[above[orphans]]
+    parent = np.take(place, above)
+    parent[above < 0] = -1
+    found = replace(
         profile,
-        parent=np.where(above >= 0, home[above], -1),
-        end=counted[profile.end[rows]],
+        parent=parent,
+        end=np.take(place, np.take(profile.end, rows)),
         line=line,
-        **_slices_and_spans(profile, kept, place, target, charged),
-        **{name: getattr(profile, name)[rows] for name in COLUMNS},
-        **times,
+        **_slices_and_spans(profile, kept, place, home if charged else None),
+        **{name: np.take(getattr(profile, name), rows) for name in COLUMNS},
+        **_times(profile, rows, np.flatnonzero(~kept), place, home if charged else None),
     )
+    if same_nesting and "outermost" in profile.__dict__:
+        found.__dict__["outermost"] = profile.outermost[rows]
+    return found
 
 
-def _slices_and_spans(profile: Profile, kept: np.ndarray, place: np.ndarray, target: np.ndarray, charged: bool) -> dict[str, Any]:
-    """Slices follow their time; a call that is left out leaves no span."""
+def _times(profile: Profile, rows: np.ndarray, gone: np.ndarray, place: np.ndarray, home: np.ndarray | None) -> dict[str, Any]:
+    """The times of these rows, with those of what is gone added at its home if it has one."""
+    found: dict[str, Any] = {name: np.take(getattr(profile, name), rows) for name in TIMES}
+    if home is None or not len(gone):
+        return found
+    to = place[home[gone]]
+    for name in TIMES:
+        values = getattr(profile, name)[gone]
+        if len(gone) * FEW < len(rows):
+            np.add.at(found[name], to, values)
+        elif values.any():
+            found[name] += group_sums(to, values, len(rows))
+    return found
+
+
+def _slices_and_spans(profile: Profile, kept: np.ndarray, place: np.ndarray, home: np.ndarray | None) -> dict[str, Any]:
+    """Slices follow their time, where it has a home; a call that is left out leaves no span."""
     found: dict[str, Any] = {}
     if not len(profile.slice_context) and not len(profile.span_context):
         return found
-    sliced = slice(None) if charged else kept[profile.slice_context]
-    found["slice_context"] = place[target[profile.slice_context[sliced]]]
+    stays = kept[profile.slice_context]
+    sliced = slice(None) if home is not None else stays
+    context = profile.slice_context[sliced]
+    found["slice_context"] = place[context if home is None else home[context]]
     for name in ("slice_number", "slice_calls", "slice_self_ns", "slice_waiting_ns"):
         values = getattr(profile, name)[sliced]
-        found[name] = np.where(kept[profile.slice_context], values, 0) if charged and name == "slice_calls" else values
+        found[name] = np.where(stays, values, 0) if home is not None and name == "slice_calls" else values
     spanned = kept[profile.span_context]
     found["span_context"] = place[profile.span_context[spanned]]
     for name in ("span_start_ns", "span_end_ns"):

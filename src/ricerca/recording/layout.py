@@ -42,6 +42,8 @@ HOOKS = {1: "profile", 2: "monitoring", 3: "python"}
 MOST_SLICES = 512
 LIGHT_UNKNOWN = 0xFFFF
 
+WORK = np.dtype([("times", "<u8"), ("ticks", "<u8")])
+
 HEADER = np.dtype(
     [
         ("magic", "S8"),
@@ -78,6 +80,10 @@ HEADER = np.dtype(
         ("span_ticks", "<u8"),
         ("lookup_factor", "<f8"),
         ("lookup_share", "<f8"),
+        ("python_work_ns", "<f8"),
+        ("builtin_work_ns", "<f8"),
+        ("python_watched", WORK),
+        ("builtin_watched", WORK),
     ]
 )
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 
@@ -13,6 +14,7 @@ from ricerca.recording.model import RunTables
 # Columns that are the same in the whole as in its parts.
 SUMMED = ("line", "calls", "resumes", "self_ns", "brief_ns", "waiting_ns", "thread_process", "slice_calls", "slice_self_ns",
           "slice_waiting_ns")  # fmt: skip
+WATCHED = ("python_watched", "python_watched_ns", "builtin_watched", "builtin_watched_ns")
 
 
 def _used(tables: RunTables) -> np.ndarray:
@@ -67,7 +69,7 @@ def merge(parts: Sequence[RunTables]) -> RunTables:
     """Put the processes of a run together; the first is the one that was started.
 
     Functions are the same when kind, module, name, file and line are. Facts are those of the first
-    process, but the flags of all.
+    process, but the flags, and what was watched, of all.
     """
     first = parts[0]
     rows: dict[tuple[int, str, str, str, int], int] = {}
@@ -105,6 +107,7 @@ def merge(parts: Sequence[RunTables]) -> RunTables:
     flags = 0
     for part in parts:
         flags |= part.facts.flags
+    watched: dict[str, Any] = {name: sum(getattr(part.facts, name) for part in parts) for name in WATCHED}
     return RunTables(
         function_kind=np.asarray(kinds, np.int32),
         function_name=tuple(names),
@@ -119,7 +122,7 @@ def merge(parts: Sequence[RunTables]) -> RunTables:
         line_number=by_line[:, 1].astype(np.int32),
         line_hits=by_line[:, 2],
         line_self_ns=by_line[:, 3],
-        facts=replace(first.facts, flags=flags, slice_ns=slice_ns),
+        facts=replace(first.facts, flags=flags, slice_ns=slice_ns, **watched),
         slice_context=joined("slice_context", lambda values, n: values + context_base[n]),
         slice_number=np.concatenate(slice_numbers),
         span_context=joined("span_context", lambda values, n: values + context_base[n]),

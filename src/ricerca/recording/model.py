@@ -23,6 +23,8 @@ class RunFacts:
     caller; a callback is Python code that a builtin calls. ``bytecode_factor`` is how much slower
     bytecode itself runs while it is recorded, ``names_factor`` the same for the bodies of modules.
     ``lookup_factor`` is that of a loop with ``lookup_share`` per mille of look-ups.
+    *work* is the time the hook takes at an entry: during calibration, and as often as it was watched
+    while the program ran. It tells how fast the machine was then.
     Slices are ``slice_ns`` long; calls of at least ``span_ns`` have a span.
     """
 
@@ -44,8 +46,33 @@ class RunFacts:
     names_factor: float = 1.0
     lookup_factor: float = 1.0
     lookup_share: float = 0.0
+    python_work_ns: float = 0.0
+    builtin_work_ns: float = 0.0
+    python_watched: int = 0
+    python_watched_ns: int = 0
+    builtin_watched: int = 0
+    builtin_watched_ns: int = 0
     slice_ns: float = 0.0
     span_ns: float = 0.0
+
+    @property
+    def python_slowness(self) -> float:
+        """How many times as long the hook worked at a Python function's entry as in calibration; 1 where it was hardly watched."""
+        return _slowness(self.python_work_ns, self.python_watched, self.python_watched_ns)
+
+    @property
+    def builtin_slowness(self) -> float:
+        """The same at a builtin's entry."""
+        return _slowness(self.builtin_work_ns, self.builtin_watched, self.builtin_watched_ns)
+
+
+LEAST_WATCHED, MOST_SLOWNESS = 100, 2.0
+
+
+def _slowness(work_ns: float, times: int, watched_ns: int) -> float:
+    if times < LEAST_WATCHED or work_ns <= 0:
+        return 1.0
+    return min(max(watched_ns / times / work_ns, 1 / MOST_SLOWNESS), MOST_SLOWNESS)
 
 
 @dataclass(frozen=True)

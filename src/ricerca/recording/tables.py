@@ -96,9 +96,13 @@ def take(recording: Recording) -> RunTables:
         hook=layout.HOOKS.get(int(head["hook"]), "unknown"),
         slice_ns=float(head["slice_ticks"]) * rate,
         span_ns=float(head["span_ticks"]) * rate,
+        python_watched=int(head["python_watched"]["times"]),
+        python_watched_ns=round(int(head["python_watched"]["ticks"]) * rate),
+        builtin_watched=int(head["builtin_watched"]["times"]),
+        builtin_watched_ns=round(int(head["builtin_watched"]["ticks"]) * rate),
     )
     known = set(layout.HEADER.names or ()) & set(vars(facts))
-    costs = {name: float(head[name]) for name in known if name.endswith(("side_ns", "_factor", "_share"))}
+    costs = {name: float(head[name]) for name in known if name.endswith(("side_ns", "work_ns", "_factor", "_share"))}
     facts = replace(facts, **costs)  # type: ignore[arg-type]
     return RunTables(
         function_kind=functions["kind"].astype(np.int32),

@@ -12,6 +12,7 @@
 #define CHUNK_BYTES (64u * 1024u)
 #define WAIT_NS 20000.0
 #define BRIEF_NS 4000.0
+#define MOST_WORK_NS 400.0
 #define CLOCK_MEASURE_NS 200000u
 #define LEAST_LIMIT_BYTES (1024u * 1024u)
 #define MOST_SPANS 16384u
@@ -143,6 +144,7 @@ static void start_header(arena *self, uint64_t limit_bytes, uint32_t python_hex)
     self->ns_per_tick = clock_choose(CLOCK_MEASURE_NS);
     self->wait_ticks = (uint64_t)(WAIT_NS / self->ns_per_tick);
     self->brief_limit = (uint64_t)(BRIEF_NS / self->ns_per_tick);
+    self->work_limit = (uint64_t)(MOST_WORK_NS / self->ns_per_tick);
     head->clock = clock_kind;
     head->ns_per_tick = self->ns_per_tick;
     head->start_unix_ns = timespec_ns(CLOCK_REALTIME);
@@ -281,6 +283,8 @@ static int copy_tables(const arena *self, int fd)
 
 static void zero_counts(arena *self)
 {
+    memset(&self->head->python_watched, 0, sizeof(work_record));
+    memset(&self->head->builtin_watched, 0, sizeof(work_record));
     for (uint64_t i = 1; i < self->tables[TABLE_CONTEXTS].count; i++) {
         context_record *record = &self->contexts[i];
         record->calls = record->resumes = record->self_ticks = record->waiting_ticks = record->long_ticks = 0;

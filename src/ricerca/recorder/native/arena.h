@@ -9,6 +9,9 @@
 #include "clock.h"
 #include "layout.h"
 
+/* Bits of a tick that must be zero for the work of an entry to be timed: one in 64. */
+#define WATCH_BITS (0x3Fu << 5)
+
 typedef struct {
     uint8_t *base;
     size_t mapped_bytes;
@@ -27,6 +30,7 @@ typedef struct {
     uint32_t *line_slots;   /* hash of lines */
     uint32_t line_slot_mask;
     uint64_t brief_limit;   /* ticks; a shorter gap counts as brief */
+    uint64_t work_limit;    /* ticks; work at an entry that took longer was held up, which is not its cost */
     uint64_t wait_ticks;    /* a gap longer than this asks the thread's CPU clock */
     double ns_per_tick;
     uint64_t slice_end;     /* tick at which the current slice is over */

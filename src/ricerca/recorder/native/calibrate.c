@@ -10,9 +10,10 @@
 #include <sys/mman.h>
 #include <unistd.h>
 
-#define CALLS 2000
+#define CALLS 300
 #define FEW_CALLS 10
-#define ROUNDS 7
+#define ROUNDS 21 /* many short ones: both loops of a round meet the same machine */
+#define MOST_ROUNDS 101 /* for what matters most */
 #define WARM_NS 3000000u /* a processor that just came here runs the first moments slower */
 #define MOST_FACTOR 8.0
 #define ARENA_BYTES (2u * 1024u * 1024u)
@@ -35,6 +36,7 @@ typedef struct {
     double plain_ns;
     double recorded_ns;
     double self_ns; /* what the recorder booked on the callee */
+    double work_ns; /* of the hook itself at an entry */
 } cost;
 
 static double timed(PyObject *loop, PyObject *times)
@@ -76,18 +78,18 @@ static int by_value(const void *a, const void *b)
 }
 
 /* The middle of each figure: the program will not run at the machine's best speed either. */
-static cost middle_of(const cost rounds[ROUNDS])
+static cost middle_of(const cost *rounds, int count)
 {
-    double plain[ROUNDS], recorded[ROUNDS], own[ROUNDS];
-    for (int i = 0; i < ROUNDS; i++) {
+    double plain[MOST_ROUNDS], recorded[MOST_ROUNDS], own[MOST_ROUNDS];
+    for (int i = 0; i < count; i++) {
         plain[i] = rounds[i].plain_ns;
         recorded[i] = rounds[i].recorded_ns;
         own[i] = rounds[i].self_ns;
     }
-    qsort(plain, ROUNDS, sizeof(double), by_value);
-    qsort(recorded, ROUNDS, sizeof(double), by_value);
-    qsort(own, ROUNDS, sizeof(double), by_value);
-    cost middle = {plain[ROUNDS / 2], recorded[ROUNDS / 2], own[ROUNDS / 2]};
+    qsort(plain, (size_t)count, sizeof(double), by_value);
+    qsort(recorded, (size_t)count, sizeof(double), by_value);
+    qsort(own, (size_t)count, sizeof(double), by_value);
+    cost middle = {.plain_ns = plain[count / 2], .recorded_ns = recorded[count / 2], .self_ns = own[count / 2]};
     return middle;
 }
 
@@ -101,6 +103,7 @@ static int trial_round(recorder *trial, PyObject *loop, PyObject *times, cost *f
         return -1;
     }
     uint64_t first = trial->store.tables[TABLE_CONTEXTS].count;
+    timed(loop, few); /* as it will be with the hook */
     double plain = timed(loop, times);
     if (hook_install_now(trial) != 0) {
         PyErr_Clear();
@@ -117,7 +120,16 @@ static int trial_round(recorder *trial, PyObject *loop, PyObject *times, cost *f
     return 0;
 }
 
-static int measure(PyObject *loop, PyObject *times, cost *found)
+/* Of the hook itself at an entry, as it is watched in the program too. */
+static double work_ns(const arena *store)
+{
+    const header *head = store->head;
+    uint64_t times = head->python_watched.times + head->builtin_watched.times;
+    uint64_t ticks = head->python_watched.ticks + head->builtin_watched.ticks;
+    return times > 0 ? (double)ticks * store->ns_per_tick / (double)times : 0.0;
+}
+
+static int measure(PyObject *loop, PyObject *times, int count, cost *found)
 {
     char path[64];
     recorder trial;
@@ -132,15 +144,16 @@ static int measure(PyObject *loop, PyObject *times, cost *found)
     if (failed) {
         return -1;
     }
-    cost rounds[ROUNDS];
+    cost rounds[MOST_ROUNDS];
     timed(loop, times); /* until its code is settled */
     if (names_open(&trial.known, &trial.store) == 0) {
         trial.thread_root = names_thread_root(&trial.known);
-        for (int i = 0; i < ROUNDS && !failed; i++) {
+        for (int i = 0; i < count && !failed; i++) {
             failed = trial_round(&trial, loop, times, &rounds[i]);
         }
         if (!failed) {
-            *found = middle_of(rounds);
+            *found = middle_of(rounds, count);
+            found->work_ns = work_ns(&trial.store);
         }
         names_close(&trial.known);
     } else {
@@ -167,7 +180,7 @@ static void share_cost(const cost *found, double caller_factor, double own_facto
 static double factor_of(PyObject *loop, PyObject *times)
 {
     cost found;
-    if (measure(loop, times, &found) != 0 || found.plain_ns <= 0 || found.recorded_ns <= found.plain_ns) {
+    if (measure(loop, times, ROUNDS, &found) != 0 || found.plain_ns <= 0 || found.recorded_ns <= found.plain_ns) {
         return 1.0;
     }
     double factor = found.recorded_ns / found.plain_ns;
@@ -193,15 +206,17 @@ static void calibrate_loops(header *head, PyObject *space, PyObject *times)
     head->lookup_factor = factor_of(lookups, times);
     head->lookup_share = traits_lookup_share(lookups);
     double factor = head->bytecode_factor;
-    if (measure(python, times, &found) == 0) {
+    if (measure(python, times, MOST_ROUNDS, &found) == 0) {
         share_cost(&found, factor, factor, 0.2, &head->python_inside_ns, &head->python_outside_ns);
+        head->python_work_ns = found.work_ns;
     }
     /* What calls back, and a builtin's own time, are not bytecode and so not stretched. */
-    if (measure(callback, times, &found) == 0) {
+    if (measure(callback, times, ROUNDS, &found) == 0) {
         share_cost(&found, 1.0, factor, 0.3, &head->callback_inside_ns, &head->callback_outside_ns);
     }
-    if (measure(builtin, times, &found) == 0) {
+    if (measure(builtin, times, ROUNDS, &found) == 0) {
         share_cost(&found, factor, 1.0, 0.25, &head->builtin_inside_ns, &head->builtin_outside_ns);
+        head->builtin_work_ns = found.work_ns;
     }
 }
 

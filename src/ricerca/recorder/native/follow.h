@@ -137,6 +137,23 @@ static inline void enter(recorder *self, stack *thread, uint32_t function, const
     stack_push(thread, frame, context, code);
 }
 
+SELDOM static void time_work(const arena *store, work_record *work, uint64_t began)
+{
+    uint64_t took = clock_ticks() - began;
+    if (took < store->work_limit) {
+        work->times++;
+        work->ticks += took;
+    }
+}
+
+/* Times the work of an entry now and then. */
+static inline void watch(recorder *self, work_record *work, uint64_t began)
+{
+    if (__builtin_expect((began & WATCH_BITS) == 0, 0)) {
+        time_work(&self->store, work, began);
+    }
+}
+
 /* An import is an item of its own, the interpreter's machinery below it. Both end with the same frame. */
 SELDOM static void enter_import(recorder *self, stack *thread, const void *frame, code_info *info)
 {

@@ -80,6 +80,7 @@ CALLBACK(on_enter)
         code_info *info = info_of(self, code);
         stack_book(thread, now);
         enter_code(self, thread, running_frame(), __builtin_expect(info != NULL, 1) ? info : new_code(self, code));
+        watch(self, &self->store.head->python_watched, now);
     }
     Py_RETURN_NONE;
 }
@@ -125,6 +126,7 @@ CALLBACK(on_call)
     uint32_t function = PyCFunction_Check(args[2]) ? names_builtin(&self->known, args[2])
                                                    : names_method(&self->known, args[2], args[3]);
     enter(self, thread, function, calling_frame(thread, args[0]), NULL, ENTRY_CALL);
+    watch(self, &self->store.head->builtin_watched, now);
     Py_RETURN_NONE;
 }
 

@@ -223,6 +223,7 @@ static int profile_event(PyObject *capsule, PyFrameObject *frame, int what, PyOb
     case PyTrace_CALL:
         stack_book(thread, now);
         enter_code(self, thread, frame, (info = info_of_frame(self, frame)));
+        watch(self, &self->store.head->python_watched, now);
 #if PY_VERSION_HEX >= 0x030B0000
         if (__builtin_expect(info != NULL && (info->traits & TRAIT_BARE_LOOP) && info->probes < PROBE_CALLS, 0)) {
             begin_probe(self, thread, frame, info);
@@ -239,6 +240,7 @@ static int profile_event(PyObject *capsule, PyFrameObject *frame, int what, PyOb
         stack_book(thread, now);
         if (thread->depth != 0 && PyCFunction_Check(arg)) {
             enter(self, thread, names_builtin(&self->known, arg), frame, NULL, ENTRY_CALL);
+            watch(self, &self->store.head->builtin_watched, now);
         }
         break;
     case PyTrace_C_RETURN:

@@ -70,6 +70,12 @@ typedef struct {
     uint64_t spare;
 } table_row;
 
+/* How often the hook's own work was timed, and how long it took together. */
+typedef struct {
+    uint64_t times;
+    uint64_t ticks;
+} work_record;
+
 typedef struct {
     char magic[8];
     uint32_t format;
@@ -107,6 +113,12 @@ typedef struct {
     uint64_t span_ticks;    /* calls at least this long are in the table of spans */
     double lookup_factor;   /* as bytecode_factor, for a loop full of look-ups of attributes and names */
     double lookup_share;    /* per mille of them in that loop; 0 where look-ups do not matter */
+    /* The hook's own work at an entry, timed now and then: what it took during calibration, and what it
+     * took in the program itself. The two tell how fast the machine was there. */
+    double python_work_ns;
+    double builtin_work_ns;
+    work_record python_watched;
+    work_record builtin_watched;
 } header;
 
 typedef struct {

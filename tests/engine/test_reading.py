@@ -14,7 +14,7 @@ from ricerca.engine.graph import call_graph, lay_out
 from ricerca.engine.graph_text import to_dot, to_graphml
 from ricerca.engine.levels import LEVELS
 from ricerca.engine.neighbours import edges
-from ricerca.engine.profile import build_profile
+from ricerca.engine.profile import build_profile, not_nested
 from ricerca.engine.ranking import function_figures
 from ricerca.engine.reading import ALL_OTHERS, CLOCKS, EVERYTHING, Reading, parse, read
 from ricerca.engine.reducing import merged
@@ -26,7 +26,7 @@ from ricerca.errors import InputError
 from .trees import runs, tables_of
 
 law = settings(max_examples=120, deadline=None)
-LAYERS = ("mine", "mine", "packages", "builtins", "mine", "standard library", "packages")
+LAYERS = ("mine", "mine", "packages", "builtins", "imports", "standard library", "packages")
 NAMES = [f"f{n}" for n in range(1, 7)]
 
 
@@ -100,9 +100,26 @@ def test_inside_and_without_make_the_whole(profile, name, rest):
     inside, without = read(profile, replace(rest, inside=(name,))), read(profile, replace(rest, without=(name,)))
     whole = read(profile, rest)
     assert inside.total_ns + without.total_ns == whole.total_ns
-    assert inside.calls.sum() + without.calls.sum() == whole.calls.sum()
+    if rest.machinery:  # what is folded in the whole may have nothing around it in a part
+        assert inside.calls.sum() + without.calls.sum() == whole.calls.sum()
     function = profile.functions.name.index(name) if name in profile.functions.name else -1
     assert not (without.function == function).any()
+
+
+@law
+@given(profiles(), readings(clock="wall", raw=False, stretch=None, level="function"))
+def test_clauses_together_are_the_clauses_one_after_another(profile, reading):
+    _ = profile.outermost  # what is known of the tree is taken along
+    stepwise = profile
+    for name in reading.inside:
+        stepwise = read(stepwise, Reading(inside=(name,)))
+    for name in reading.without:
+        stepwise = read(stepwise, Reading(without=(name,)))
+    stepwise = read(read(stepwise, Reading(machinery=reading.machinery)), Reading(charged=reading.charged))
+    together = read(profile, reading)
+    for name in ("parent", "end", "function", "line", "calls", "self_ns", "raw_self_ns", "waiting_ns", "slice_self_ns", "slice_calls"):
+        assert getattr(together, name).tolist() == getattr(stepwise, name).tolist(), name
+    assert together.outermost.tolist() == not_nested(together.function, together.end).tolist()
 
 
 @law

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -21,10 +22,15 @@ class FunctionFigures:
     self_ns: np.ndarray
     inclusive_ns: np.ndarray
     raw_self_ns: np.ndarray
-    raw_inclusive_ns: np.ndarray
     waiting_ns: np.ndarray
     shown: np.ndarray
     """Whether the function is one of the program (and not the start of a thread)."""
+    profile: Profile
+
+    @cached_property
+    def raw_inclusive_ns(self) -> np.ndarray:
+        """As ``inclusive_ns``, the recorder's own cost included; worked out when it is asked for."""
+        return _by_function(self.profile, np.where(self.profile.outermost, self.profile.raw_inclusive_ns, 0))
 
     @property
     def per_call_ns(self) -> np.ndarray:
@@ -37,30 +43,29 @@ class FunctionFigures:
         return self.self_ns * 2 < self.raw_self_ns
 
 
+def _by_function(profile: Profile, values: np.ndarray) -> np.ndarray:
+    count = len(profile.functions)
+    return group_sums(profile.function, values, count) if values.any() else np.zeros(count, np.int64)
+
+
 def function_figures(profile: Profile) -> FunctionFigures:
     """All figures by function.
 
     Inclusive times and first-entry calls count only contexts whose function is not active already
     above them, so recursion is counted once.
     """
-    count = len(profile.functions)
-
-    def sums(values: np.ndarray) -> np.ndarray:
-        return group_sums(profile.function, values, count) if values.any() else np.zeros(count, np.int64)
-
-    def once(values: np.ndarray) -> np.ndarray:
-        return sums(np.where(profile.outermost, values, 0))
-
+    calls = _by_function(profile, profile.calls)
+    nested = np.flatnonzero(~profile.outermost)
     return FunctionFigures(
-        calls=sums(profile.calls) + profile.overflow_calls,
-        first_entry_calls=once(profile.calls),
-        resumes=sums(profile.resumes) + profile.overflow_resumes,
-        self_ns=sums(profile.self_ns),
-        inclusive_ns=once(profile.inclusive_ns),
-        raw_self_ns=sums(profile.raw_self_ns),
-        raw_inclusive_ns=once(profile.raw_inclusive_ns),
-        waiting_ns=sums(profile.waiting_ns),
+        calls=calls + profile.overflow_calls,
+        first_entry_calls=calls - group_sums(profile.function[nested], profile.calls[nested], len(calls)),
+        resumes=_by_function(profile, profile.resumes) + profile.overflow_resumes,
+        self_ns=_by_function(profile, profile.self_ns),
+        inclusive_ns=_by_function(profile, np.where(profile.outermost, profile.inclusive_ns, 0)),
+        raw_self_ns=_by_function(profile, profile.raw_self_ns),
+        waiting_ns=_by_function(profile, profile.waiting_ns),
         shown=np.asarray(profile.functions.kind) != KIND_THREAD,
+        profile=profile,
     )
 
 

@@ -112,11 +112,16 @@ def named(profile: Profile, name: str) -> np.ndarray:
     return np.asarray([own == name or f"{module}.{own}" == name for own, module in zip(table.name, table.module, strict=True)], bool)
 
 
-def contexts_of(profile: Profile, chain: str) -> np.ndarray:
-    """The contexts of a function, or of the last function of a chain of callers; (n,) bool array."""
+def contexts_of(profile: Profile, chain: str, there: np.ndarray | None = None) -> np.ndarray:
+    """The contexts of a function, or of the last function of a chain of callers; (n,) bool array.
+
+    there: (n,) bool array, the contexts that are looked at; all when left out.
+    """
     found: np.ndarray | None = None
     for name in chain.split(STEP):
         here = named(profile, name.strip())[profile.function]
+        if there is not None:
+            here &= there
         if found is not None:
             here &= (profile.parent >= 0) & found[profile.parent]
         found = here
@@ -132,12 +137,13 @@ def _timed(profile: Profile, reading: Reading) -> Profile:
     return retimed(profile, self_ns=waiting if reading.clock == WAITING else profile.self_ns - waiting)
 
 
-def _machinery(profile: Profile) -> np.ndarray:
-    """The contexts of the machinery of imports, and of the builtins it calls."""
+def _machinery(profile: Profile, there: np.ndarray | None) -> np.ndarray:
+    """The contexts of the machinery of imports, and of the builtins it calls, of what is there."""
     table = profile.functions
     kind = np.asarray(table.kind)
-    inner = (np.asarray(table.layer) == IMPORTS) & (kind == KIND_PYTHON)
-    found = inner[profile.function]
+    found = ((np.asarray(table.layer) == IMPORTS) & (kind == KIND_PYTHON))[profile.function]
+    if there is not None:
+        found &= there
     called = (kind[profile.function] == KIND_BUILTIN) & (profile.parent >= 0)
     return found | (called & found[profile.parent])
 
@@ -151,23 +157,43 @@ def charged_functions(profile: Profile, names: tuple[str, ...]) -> np.ndarray:
     return found
 
 
-def charge(profile: Profile, away: np.ndarray, whole_functions: bool = False) -> Profile:
-    """Count the time of these contexts at the nearest caller outside them; without such a caller it stays.
+def _asked_for(profile: Profile, reading: Reading) -> np.ndarray | None:
+    """Which contexts the clauses inside and without leave, None for all."""
+    there: np.ndarray | None = None
+    for chain in reading.inside:
+        tops = below(profile, np.flatnonzero(contexts_of(profile, chain, there)))
+        there = tops if there is None else there & tops
+    for chain in reading.without:
+        rest = ~below(profile, np.flatnonzero(contexts_of(profile, chain, there)))
+        there = rest if there is None else there & rest
+    return there
 
-    Parameters
-    ----------
-    profile : Profile
-    away : (n,) bool array
-    whole_functions : bool
-        Whether all contexts of a function are away, or none.
+
+def _moved(profile: Profile, reading: Reading, there: np.ndarray | None) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """What is folded and charged, of what is there: which contexts stay, and the homes of the others (see ``homes_of``).
+
+    The machinery of imports goes to the nearest caller outside of it, then what is charged to the
+    nearest one outside of that. Without such a caller it stays.
     """
     roots = profile.parent < 0
-    stays = ~away | roots
+    around = np.ones(len(roots), bool) if there is None else there | roots
+    away = charged_functions(profile, reading.charged)[profile.function] & around & ~roots
+    folded = np.zeros(len(roots), bool)
+    if not reading.machinery:
+        machinery = _machinery(profile, there) & around & ~roots
+        fold_home, fold_top = homes_of(around & ~machinery | roots, profile.parent)
+        folded = machinery & ~roots[fold_home]
+        away |= folded
+    stays = around & ~away
     home, top = homes_of(stays, profile.parent)
-    homeless = np.flatnonzero(~stays & roots[home])
+    homeless = np.flatnonzero(away & roots[home])
     home[homeless] = homeless
+    if not reading.machinery:
+        inner = homeless[folded[homeless]]  # what they are folded into has no home either, and stays
+        home[inner], top[inner] = fold_home[inner], fold_top[inner]
+        homeless = homeless[~folded[homeless]]
     stays[homeless] = True
-    return keep(profile, stays, True, (home, top), whole_functions)
+    return stays, home, top
 
 
 def read(profile: Profile, reading: Reading) -> Profile:
@@ -181,15 +207,15 @@ def read(profile: Profile, reading: Reading) -> Profile:
     found = _timed(found, reading)
     if reading.threads or reading.processes:
         found = _of_threads(found, reading)
-    for chain in reading.inside:
-        found = keep(found, below(found, np.flatnonzero(contexts_of(found, chain))), charged=False)
+    there = _asked_for(found, reading)
+    if reading.charged or not reading.machinery:
+        stays, home, top = _moved(found, reading, there)
+        whole_functions = reading.machinery and not reading.inside
+        found = keep(found, stays, charged=True, there=there, homes=(home, top), same_nesting=whole_functions)
+    elif there is not None:
+        found = keep(found, there, charged=False, same_nesting=not reading.inside)
+    if reading.inside:
         found = without_root_time(found)
-    for chain in reading.without:
-        found = keep(found, ~below(found, np.flatnonzero(contexts_of(found, chain))), charged=False, same_nesting=True)
-    if not reading.machinery:
-        found = charge(found, _machinery(found))
-    if reading.charged:
-        found = charge(found, charged_functions(found, reading.charged)[found.function], whole_functions=True)
     return at_level(found, reading.level)
 
 

@@ -15,21 +15,6 @@ FEW = 8
 """Where one in so many is left out, each is booked by itself."""
 
 
-def nearest(kept: np.ndarray, parent: np.ndarray) -> np.ndarray:
-    """For each context itself if it is kept, else its nearest ancestor that is; roots must be kept.
-
-    By doubling steps: O(n log depth).
-
-    >>> nearest(np.array([True, False, False, True]), np.array([-1, 0, 1, 2])).tolist()
-    [0, 0, 0, 3]
-    """
-    target = np.where(kept, np.arange(len(kept)), parent)
-    pending = np.flatnonzero(~kept)
-    while len(pending := pending[~kept[target[pending]]]):
-        target[pending] = target[target[pending]]
-    return target
-
-
 def homes_of(kept: np.ndarray, parent: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """For each context that is left out: the nearest kept one above it, and what that one called on the way to it.
 
@@ -42,16 +27,32 @@ def homes_of(kept: np.ndarray, parent: np.ndarray) -> tuple[np.ndarray, np.ndarr
     Returns
     -------
     home, top : (n,) int array
-        A kept context is its own home; its top means nothing.
+        A kept context is its own home and top.
+
+    Notes
+    -----
+    By doubling steps: O(n log depth).
+
+    >>> found = homes_of(np.array([True, False, False, True]), np.array([-1, 0, 1, 2]))
+    >>> [part.tolist() for part in found]
+    [[0, 0, 0, 3], [0, 1, 1, 3]]
     """
-    top = nearest(kept | kept[parent], parent)
-    return np.where(kept, np.arange(len(kept)), parent[top]), top
+    gone = np.flatnonzero(~kept)
+    top = np.arange(len(kept))
+    home = top.copy()
+    pending = gone[~kept[parent[gone]]]
+    top[pending] = parent[pending]
+    while len(pending := pending[~kept[parent[top[pending]]]]):
+        top[pending] = top[top[pending]]
+    home[gone] = parent[top[gone]]
+    return home, top
 
 
 def keep(
     profile: Profile,
     kept: np.ndarray,
     charged: bool,
+    there: np.ndarray | None = None,
     homes: tuple[np.ndarray, np.ndarray] | None = None,
     same_nesting: bool = False,
 ) -> Profile:
@@ -65,6 +66,8 @@ def keep(
         Whether the time of what is left out counts at its nearest caller that stays; else it is
         dropped. What a kept context was called through does not matter: its call site becomes
         the line in that nearest caller.
+    there : (n,) bool array, optional
+        Of what is left out only these contexts are charged, the time of the others is dropped.
     homes : pair of (n,) int arrays, optional
         What ``homes_of`` finds, where it is known already.
     same_nesting : bool
@@ -78,31 +81,26 @@ def keep(
     place = running_sum(kept)  # of those that are kept; and of the end of a subtree, whether kept or not
     above, line = np.take(profile.parent, rows), np.take(profile.line, rows)
     orphans = np.flatnonzero((above >= 0) & ~kept[above])
-    home: np.ndarray | None = None
+    gone = np.flatnonzero(~kept if there is None else there & ~kept) if charged else np.zeros(0, np.int64)
+    home = place  # for whom nothing is charged it does not matter
     if charged or len(orphans):
         home, top = homes or homes_of(kept, profile.parent)
         line[orphans] = profile.line[top[above[orphans]]]
         above[orphans] = home[above[orphans]]
     parent = np.take(place, above)
     parent[above < 0] = -1
-    found = replace(
-        profile,
-        parent=parent,
-        end=np.take(place, np.take(profile.end, rows)),
-        line=line,
-        **_slices_and_spans(profile, kept, place, home if charged else None),
-        **{name: np.take(getattr(profile, name), rows) for name in COLUMNS},
-        **_times(profile, rows, np.flatnonzero(~kept), place, home if charged else None),
-    )
+    columns: dict[str, Any] = {name: np.take(getattr(profile, name), rows) for name in COLUMNS}
+    columns |= _times(profile, rows, place, home, gone) | _slices_and_spans(profile, kept, place, home, gone)
+    found = replace(profile, parent=parent, end=np.take(place, np.take(profile.end, rows)), line=line, **columns)
     if same_nesting and "outermost" in profile.__dict__:
         found.__dict__["outermost"] = profile.outermost[rows]
     return found
 
 
-def _times(profile: Profile, rows: np.ndarray, gone: np.ndarray, place: np.ndarray, home: np.ndarray | None) -> dict[str, Any]:
-    """The times of these rows, with those of what is gone added at its home if it has one."""
+def _times(profile: Profile, rows: np.ndarray, place: np.ndarray, home: np.ndarray, gone: np.ndarray) -> dict[str, Any]:
+    """The times of these rows, with those of what is gone added at its home."""
     found: dict[str, Any] = {name: np.take(getattr(profile, name), rows) for name in TIMES}
-    if home is None or not len(gone):
+    if not len(gone):
         return found
     to = place[home[gone]]
     for name in TIMES:
@@ -114,18 +112,19 @@ def _times(profile: Profile, rows: np.ndarray, gone: np.ndarray, place: np.ndarr
     return found
 
 
-def _slices_and_spans(profile: Profile, kept: np.ndarray, place: np.ndarray, home: np.ndarray | None) -> dict[str, Any]:
-    """Slices follow their time, where it has a home; a call that is left out leaves no span."""
+def _slices_and_spans(profile: Profile, kept: np.ndarray, place: np.ndarray, home: np.ndarray, gone: np.ndarray) -> dict[str, Any]:
+    """Slices follow their time; a call that is left out leaves no span."""
     found: dict[str, Any] = {}
     if not len(profile.slice_context) and not len(profile.span_context):
         return found
-    stays = kept[profile.slice_context]
-    sliced = slice(None) if home is not None else stays
-    context = profile.slice_context[sliced]
-    found["slice_context"] = place[context if home is None else home[context]]
-    for name in ("slice_number", "slice_calls", "slice_self_ns", "slice_waiting_ns"):
-        values = getattr(profile, name)[sliced]
-        found[name] = np.where(stays, values, 0) if home is not None and name == "slice_calls" else values
+    to = np.where(kept, np.arange(len(kept)), -1)
+    to[gone] = home[gone]
+    target = to[profile.slice_context]
+    sliced = np.flatnonzero(target >= 0)
+    found["slice_context"] = place[target[sliced]]
+    for name in ("slice_number", "slice_self_ns", "slice_waiting_ns"):
+        found[name] = getattr(profile, name)[sliced]
+    found["slice_calls"] = np.where(kept[profile.slice_context[sliced]], profile.slice_calls[sliced], 0)
     spanned = kept[profile.span_context]
     found["span_context"] = place[profile.span_context[spanned]]
     for name in ("span_start_ns", "span_end_ns"):

@@ -50,13 +50,13 @@ def main(study: Path) -> None:
         timer.start(0)
         wait(window)
         for action in (
-            lambda: window.show_page(1),
-            lambda: window.show_page(2),
+            lambda: window.show_named_page("Lines"),
+            lambda: window.show_named_page("Call tree"),
             lambda: window.state.read(window.state.rounds[0].number, None),
             lambda: window.state.read(window.state.rounds[-1].number, window.state.rounds[0].number),
-            lambda: window.show_page(3),
-            lambda: window.show_page(4),
-            lambda: window.show_page(0),
+            lambda: window.show_named_page("Graph"),
+            lambda: window.show_named_page("Timeline"),
+            lambda: window.show_named_page("Functions"),
             lambda: window.functions.table._on_head(1),
             lambda: window.functions.table.filter.setText("read"),
             *[lambda n=n: window.state.take_in_hand(n) for n in range(1, 40)],

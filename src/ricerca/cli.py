@@ -214,22 +214,25 @@ def _load(file: Path, number: int | None):
               help="Order; gain is against the first round.")  # fmt: skip
 @click.option("--lines", is_flag=True, help="Rank lines too.")
 @click.option("--edges", is_flag=True, help="Show callers and callees too.")
+@click.option("--leads", is_flag=True, help="Say first what deserves a look, and why.")
 @click.option("--reading", "sentence", default="", metavar="SENTENCE",
               help="What to look at, such as: on-CPU time; inside fit; charged to my code; by module.")  # fmt: skip
 @click.option("--top", type=click.IntRange(1), help="At most so many rows of each. Default: 20; all with --json.")
 @click.option("--json", "as_json", is_flag=True, help="As JSON, times in nanoseconds.")
-def rank(file: Path, number: int | None, by: str, lines: bool, edges: bool, sentence: str, top: int | None, as_json: bool) -> None:
+def rank(file: Path, number: int | None, by: str, lines: bool, edges: bool, leads: bool, sentence: str, top: int | None,
+         as_json: bool) -> None:  # fmt: skip
     """Rank the functions of a round, the slowest first.
 
     \b
     Examples:
       ricerca rank harbour.ricerca
       ricerca rank harbour.ricerca --round 2 --lines --edges --json
+      ricerca rank harbour.ricerca --leads --reading "charged to my code; imports folded"
       ricerca rank harbour.ricerca --reading "inside fit_station; charged to my code"
     """
     from ricerca import tables_text
     from ricerca.engine.reading import Reading, parse
-    from ricerca.facts import edge_rows, function_rows, line_rows, reading_facts, round_facts
+    from ricerca.facts import edge_rows, function_rows, lead_rows, line_rows, reading_facts, round_facts
 
     loaded = _load(file, number)
     if by == "gain":
@@ -243,9 +246,13 @@ def rank(file: Path, number: int | None, by: str, lines: bool, edges: bool, sent
             facts["lines"] = line_rows(loaded, top)
         if edges:
             facts["edges"] = edge_rows(loaded, top)
+        if leads:
+            facts["leads"] = lead_rows(loaded)
         facts |= reading_facts(loaded)
         click.echo(json.dumps(facts, ensure_ascii=False))
         return
+    if leads:
+        tables_text.show_leads(loaded)
     tables_text.show_functions(loaded, by, top or 20)
     if lines:
         tables_text.show_lines(loaded, top or 20)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 import numpy as np
@@ -129,6 +130,26 @@ def cycle_rows(loaded: Loaded, top: int | None = None) -> list[dict[str, Any]]:
             "inclusive_ns": one.inclusive_ns,
         }
         for one in loaded.cycles[:top]
+    ]
+
+
+def lead_rows(loaded: Loaded) -> list[dict[str, Any]]:
+    """What deserves a look, that with most to gain first."""
+    table = loaded.profile.functions
+    return [
+        {
+            "kind": one.kind,
+            "sentence": one.sentence,
+            "evidence": list(one.evidence),
+            "function": table.name[one.function] if one.function >= 0 else None,
+            "file": table.file[one.function] if one.function >= 0 else None,
+            "line": (one.line or int(table.first_line[one.function])) if one.function >= 0 else None,
+            "self_ns": one.own_ns,
+            "inclusive_ns": one.inclusive_ns,
+            "ceiling": round(one.ceiling, 4) if math.isfinite(one.ceiling) else None,
+            "uncertain": one.uncertain,
+        }
+        for one in loaded.leads()
     ]
 
 

@@ -10,14 +10,16 @@ from ricerca.engine.believable import Speedup, median_ns, speedup
 from ricerca.engine.comparison import Comparison, compare
 from ricerca.engine.cycles import Cycle, function_cycles
 from ricerca.engine.layers import layers_of
+from ricerca.engine.leads import Lead, Scene, find_leads
 from ricerca.engine.levels import FUNCTION
 from ricerca.engine.lines import LineFigures, line_figures
 from ricerca.engine.neighbours import Edges, edges
 from ricerca.engine.own_layers import OwnLayer, from_toml, with_own_layers
 from ricerca.engine.profile import KIND_PYTHON, Profile, build_profile
 from ricerca.engine.ranking import FunctionFigures, function_figures, if_faster
-from ricerca.engine.reading import EVERYTHING, Reading, charged_functions, read
+from ricerca.engine.reading import EVERYTHING, WALL, Reading, charged_functions, read
 from ricerca.engine.reducing import merged
+from ricerca.engine.slices import Growth, growing
 from ricerca.engine.source import body_of
 from ricerca.errors import InputError
 from ricerca.recording.model import RunTables
@@ -51,14 +53,19 @@ class Loaded:
         return function_figures(self.profile)
 
     @cached_property
+    def uncharged(self) -> Profile:
+        """The same part of the run by function, with all time where it was spent."""
+        if not self.reading.charged and self.reading.level == FUNCTION:
+            return self.profile
+        return read(self.whole, replace(self.reading, charged=(), level=FUNCTION))
+
+    @cached_property
     def lines(self) -> LineFigures:
         """Figures by line; of the line run where there is one."""
-        reading = self.reading
-        if not reading.charged and reading.level == FUNCTION:
-            return line_figures(self.profile, self.line_profile)
         # A line's time is that of what it calls, charged or not; only lines whose own time is charged away go.
-        shown = read(self.whole, replace(reading, charged=(), level=FUNCTION))
-        return line_figures(shown, self.line_profile).of(~charged_functions(shown, reading.charged))
+        shown = self.uncharged
+        found = line_figures(shown, self.line_profile)
+        return found.of(~charged_functions(shown, self.reading.charged)) if self.reading.charged else found
 
     @cached_property
     def tree(self) -> Profile:
@@ -74,6 +81,21 @@ class Loaded:
     def cycles(self) -> tuple[Cycle, ...]:
         """Functions that call each other in a ring."""
         return function_cycles(self.profile, self.edges)
+
+    @cached_property
+    def growing(self) -> dict[int, Growth]:
+        """The functions whose calls became dearer over the run."""
+        return growing(self.profile, self.figures.self_ns)
+
+    def leads(self, base: Loaded | None = None, comparison: Comparison | None = None) -> tuple[Lead, ...]:
+        """The places that deserve a look; with a comparison also what became slower since that round."""
+        reading, number = self.reading, base.round.number if base else 0
+        partly = any((reading.inside, reading.without, reading.stretch, reading.threads, reading.processes))
+        scene = Scene(
+            self.profile, self.figures, self.edges, self.cycles, self.uncharged, self.whole.total_ns, self.lines, self.growing,
+            comparison, number, reading.clock == WALL, reading.charged, "what is read" if partly else "the run",
+        )  # fmt: skip
+        return find_leads(scene)
 
     @property
     def plain_ns(self) -> int | None:

@@ -13,7 +13,7 @@ from rich.table import Table
 from rich.text import Text
 
 from ricerca.engine.ranking import running_share
-from ricerca.facts import cycle_rows, edge_rows, function_rows, line_rows
+from ricerca.facts import cycle_rows, edge_rows, function_rows, lead_rows, line_rows
 from ricerca.loading import Loaded
 from ricerca.wording import count_text, cycle_name, factor_text, plural, share_text, time_text
 
@@ -66,6 +66,20 @@ def _headline(loaded: Loaded) -> str:
     if not loaded.run.complete:
         parts.append(f"not complete: {loaded.run.ended}" + (", a limit was reached" if profile.cut else ""))
     return escape(" · ".join(parts))
+
+
+def show_leads(loaded: Loaded) -> None:
+    """What deserves a look, as numbered sentences with their evidence."""
+    console = _console()
+    for number, row in enumerate(lead_rows(loaded), 1):
+        most = f" At most {factor_text(row['ceiling'])} as fast." if row["ceiling"] else ""
+        console.print(escape(f"{number}. {row['sentence']}{most}"), style="bold")
+        doubt = ["uncertain: more than half of what was measured was the recorder's own cost"] if row["uncertain"] else []
+        for text in (*row["evidence"], *doubt):
+            console.print(escape(f"   {text}"))
+        if row["file"]:
+            console.print(escape(f"   {row['file']}:{row['line']}"))
+    console.print()
 
 
 def show_functions(loaded: Loaded, by: str, top: int) -> None:

@@ -11,6 +11,7 @@ import pytest
 from conftest import ricerca
 from PyQt6.QtCore import QItemSelectionModel, QPoint, Qt
 from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QPushButton
 from test_window import (  # noqa: F401 - fixtures
     no_qt_warnings,
     number_of,
@@ -19,10 +20,12 @@ from test_window import (  # noqa: F401 - fixtures
     study,
 )
 
+from ricerca.desk.leads_page import STEPS
 from ricerca.desk.rounds_column import describe, expected_of
 from ricerca.desk.row_menu import row_menu
 from ricerca.engine.own_layers import OwnLayer
 from ricerca.engine.reading import parse
+from ricerca.loading import load
 from ricerca.study.store import Study
 
 RING = """
@@ -46,7 +49,9 @@ for n in range(150):
 def window(open_window, study, tmp_path):  # noqa: F811
     own = tmp_path / "job.ricerca"
     shutil.copy(study, own)
-    return open_window(own)
+    made = open_window(own)
+    made.show_named_page("Functions")
+    return made
 
 
 def settle(qtbot, window):
@@ -114,7 +119,7 @@ def test_a_reading_kept_under_a_name_is_there_after_opening_again(qtbot, window)
 
 def test_the_graph_walks_folds_and_is_saved_in_five_formats(qtbot, window, tmp_path):
     window.state.set_reading(parse("everything"))
-    window.show_page(3)
+    window.show_named_page("Graph")
     settle(qtbot, window)
     page = window.graph
     shown = {node.name for node in page._drawn.graph.nodes}
@@ -143,7 +148,7 @@ def test_the_graph_walks_folds_and_is_saved_in_five_formats(qtbot, window, tmp_p
 
 
 def test_a_dragged_stretch_of_the_timeline_enters_the_sentence(qtbot, window):
-    window.show_page(4)
+    window.show_named_page("Timeline")
     settle(qtbot, window)
     staves = window.timeline.staves
     field = staves._field()
@@ -198,6 +203,7 @@ def test_a_cycle_has_a_row_of_its_own_and_a_call_that_grew_dearer_is_marked(qtbo
     (tmp_path / "ring.py").write_text(RING)
     assert ricerca("record", "ring.py", cwd=tmp_path).returncode == 0
     window = open_window(tmp_path / "ring.ricerca")
+    window.show_named_page("Functions")
     table = window.functions.table
     row = int(np.flatnonzero(table.model.rows >= len(window.state.view.loaded.profile.functions))[0])
     assert table.model.index(row, 1).data() == "cycle of 2"
@@ -270,7 +276,7 @@ def test_the_page_of_keys_comes_and_goes(window):
 
 def test_several_functions_are_summed_up(qtbot, window):
     table = window.functions.table
-    window.show_page(0)
+    window.show_named_page("Functions")
     window.state.take_in_hand(int(table.model.rows[0]))
     for row in (1, 2):
         QTest.mouseClick(table.view.viewport(), Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ControlModifier,
@@ -282,3 +288,66 @@ def test_several_functions_are_summed_up(qtbot, window):
     assert table.selected_rows() == rows[1:2]
     assert window.state.in_hand == rows[1]
     assert "together" not in table.summary.text()
+
+
+def cards(window):
+    return window.leads.cards
+
+
+def test_the_leads_are_the_first_page_and_a_click_takes_one_in_hand(window, qtbot):
+    window.show_named_page("Leads")
+    view = window.state.view
+    assert [card.lead for card in cards(window)] == list(view.leads)
+    assert 1 <= len(cards(window)) <= 7
+    second = cards(window)[1]
+    QTest.mouseClick(second, Qt.MouseButton.LeftButton, pos=QPoint(30, 20))
+    assert window.state.in_hand == second.lead.function
+    assert second.in_hand and not cards(window)[0].in_hand
+    assert second.lead.sentence in second.accessibleName()
+
+
+def test_keys_walk_from_lead_to_lead(window, qtbot):
+    window.show_named_page("Leads")
+    first, second = cards(window)[:2]
+    first.setFocus()
+    QTest.keyClick(first, Qt.Key.Key_Down)
+    assert second.hasFocus() and window.state.in_hand == second.lead.function
+    QTest.keyClick(second, Qt.Key.Key_Up)
+    assert first.hasFocus() and window.state.in_hand == first.lead.function
+
+
+def step_of(window, kinds):
+    """The first card of one of these kinds, and its button."""
+    card = next(card for card in cards(window) if card.lead.kind in kinds)
+    return card, card.findChildren(QPushButton)[0]
+
+
+def test_the_next_step_of_a_lead_goes_to_its_page(window, qtbot):
+    window.show_named_page("Leads")
+    card, step = step_of(window, ("body", "often", "seldom"))
+    QTest.mouseClick(step, Qt.MouseButton.LeftButton)
+    assert window.tabs.checkedButton().text() == STEPS[card.lead.kind][1]
+    assert window.state.in_hand == card.lead.function
+
+
+def test_the_waiting_can_be_read_alone_and_leads_follow(window, qtbot):
+    window.show_named_page("Leads")
+    before = [card.lead for card in cards(window)]
+    _card, step = step_of(window, ("waiting",))
+    QTest.mouseClick(step, Qt.MouseButton.LeftButton)
+    settle(qtbot, window)
+    assert window.state.reading.clock == "waiting"
+    assert [card.lead for card in cards(window)] == list(window.state.view.leads) != before
+    window.state.back()
+    settle(qtbot, window)
+    assert [card.lead for card in cards(window)] == before
+
+
+def test_the_command_line_tells_the_same_leads(study):  # noqa: F811
+    text = "charged to my code; imports folded"
+    found = json.loads(ricerca("rank", study, "--leads", "--json", "--reading", text).stdout)["leads"]
+    with Study.open(study) as kept:
+        loaded = load(kept).through(parse(text))
+    assert [(one["sentence"], one["self_ns"]) for one in found] == [(one.sentence, one.own_ns) for one in loaded.leads()]
+    said = ricerca("rank", study, "--leads", "--reading", text).stdout
+    assert said.startswith("1. ") and found[0]["evidence"][0] in said

@@ -82,7 +82,9 @@ def open_window(qtbot, settings):
 
 @pytest.fixture
 def window(open_window, study):
-    return open_window(study)
+    made = open_window(study)
+    made.show_named_page("Functions")
+    return made
 
 
 def number_of(window: Window, name: str) -> int:
@@ -115,7 +117,7 @@ def test_functions_are_ranked_by_self_time_and_reordered_by_a_click(window, qtbo
 
 def test_order_page_and_function_in_hand_survive_a_restart(window, open_window, study, qtbot):
     window.functions.table._on_head(column(window, "calls"))
-    QTest.keyClick(window, Qt.Key.Key_2, Qt.KeyboardModifier.ControlModifier)
+    QTest.keyClick(window, Qt.Key.Key_3, Qt.KeyboardModifier.ControlModifier)
     window.state.take_in_hand(number_of(window, "nap"))
     window.close()
     again = open_window(study)
@@ -140,7 +142,7 @@ def test_arrow_keys_take_functions_in_hand_on_every_page(window, qtbot):
     chosen = int(window.functions.table.model.rows[1])
     assert window.state.in_hand == chosen
     assert window.dossier.title.text() == window.state.view.loaded.profile.functions.name[chosen]
-    window.show_page(2)
+    window.show_named_page("Call tree")
     node = window.tree.model.node(window.tree.view.currentIndex())
     assert int(window.state.view.loaded.tree.function[node.context]) == chosen
 
@@ -229,7 +231,7 @@ def test_a_click_of_either_button_takes_a_row_in_hand(window):
     QTest.mouseClick(view.viewport(), Qt.MouseButton.RightButton, pos=place)
     view.customContextMenuRequested.emit(place)
     assert asked == [rows[2]]
-    window.show_page(2)
+    window.show_named_page("Call tree")
     tree = window.tree.view
     index = window.tree.model.index(0, 0, window.tree.model.index(0, 0))
     QTest.mouseClick(tree.viewport(), Qt.MouseButton.LeftButton, pos=tree.visualRect(index).center())
@@ -238,7 +240,7 @@ def test_a_click_of_either_button_takes_a_row_in_hand(window):
 
 
 def test_tree_opens_along_the_heaviest_path(window):
-    window.show_page(2)
+    window.show_named_page("Call tree")
     model, view = window.tree.model, window.tree.view
     top = model.index(0, 0)
     assert model.data(top, Qt.ItemDataRole.DisplayRole) == "<module>"
@@ -392,7 +394,7 @@ def test_editor_is_the_one_of_the_environment(window, monkeypatch, tmp_path, qtb
 def test_a_line_opens_at_that_line(window, monkeypatch):
     opened = []
     monkeypatch.setattr("ricerca.desk.dossier.open_at", lambda file, line: opened.append((Path(file).name, line)))
-    window.show_page(1)
+    window.show_named_page("Lines")
     lines = window.state.view.loaded.lines
     row = next(n for n, line in enumerate(lines.line) if line == 7)
     window.lines.table.select(-1)

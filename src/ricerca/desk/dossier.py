@@ -183,8 +183,8 @@ def sentence(view: View, function: int) -> str:
     grown = view.growing.get(function)
     if grown is not None:
         said += (
-            f" A call grew dearer over the run: {time_text(grown.first_ns)} of its own at the beginning, "
-            f"<span style='font-weight:600'>{time_text(grown.last_ns)}</span> at the end."
+            f" A call grew dearer over the run: {time_text(grown.first_ns)} of its own at first, "
+            f"<span style='font-weight:600'>{time_text(grown.last_ns)}</span> in the end."
         )
     grew = view.grew_before.get(function)
     if grew is not None and view.base is not None:

@@ -13,7 +13,7 @@ from ricerca.desk.seen_page import SeenPage
 from ricerca.desk.state import DeskState, View
 from ricerca.desk.what_if import WhatIf
 from ricerca.engine.cycles import Cycle
-from ricerca.engine.ranking import ceiling, running_share
+from ricerca.engine.ranking import ceiling, is_uncertain, running_share
 from ricerca.wording import count_text, factor_text, plural, share_text, time_text
 
 MOST_NAMED = 12
@@ -156,7 +156,9 @@ def _columns(view: View, rows: Rows) -> list[Column]:
         numbers = np.fromiter(view.row_of, np.int64, len(view.row_of))
         gains[numbers] += view.comparison.self_ns[compared, 0]
         before[numbers] = view.comparison.calls[compared, 0]
-    uncertain = rows.self_ns * 2 < rows.raw_self_ns
+    uncertain = is_uncertain(rows.self_ns, rows.raw_self_ns, loaded.profile.slowness)
+
+    cost = np.maximum(rows.raw_self_ns / loaded.profile.slowness - rows.self_ns, 0)
 
     def bar(n: int) -> Bar:
         base = view.base_times(n) if n < count else None
@@ -170,7 +172,7 @@ def _columns(view: View, rows: Rows) -> list[Column]:
         said = f"{functions.name[n]} in {place}; layer: {functions.layer[n]}"
         grown = view.growing.get(n)
         return said + (
-            f". A call took {time_text(grown.first_ns)} of its own at the beginning of the run, {time_text(grown.last_ns)} at its end"
+            f". A call took {time_text(grown.first_ns)} of its own at first, {time_text(grown.last_ns)} in the end"
             if grown
             else ""
         )
@@ -187,7 +189,7 @@ def _columns(view: View, rows: Rows) -> list[Column]:
         share = share_text(rows.self_ns[n] / total)
         where = f"in the body of {rows.name[n]} itself" if n < count else "in the bodies of its functions"
         said = f"{time_text(rows.self_ns[n])} {where}, {share} of the run."
-        said += f" {time_text(rows.raw_self_ns[n] - rows.self_ns[n])} of recorder's cost has been deducted."
+        said += f" {time_text(cost[n])} of recorder's cost has been deducted."
         return said + (" That is more than half, so this figure is uncertain." if uncertain[n] else "")
 
     def write_self(n: int) -> str:

@@ -10,7 +10,7 @@ from ricerca.desk import theme
 
 KEYS: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
     ("Everywhere", (
-        ("F1", "This page"), ("Ctrl+K", "Find a function, file, line, round or action"), ("Ctrl+1 … Ctrl+5", "The pages"),
+        ("F1", "This page"), ("Ctrl+K", "Find a function, file, line, round or action"), ("Ctrl+1 … Ctrl+6", "The pages"),
         ("Ctrl+N", "New round"), ("Ctrl+O", "Open a study"), ("Ctrl+E", "Open the function in hand in your editor"),
         ("Ctrl+F", "Filter the table"), ("Tab", "To the next part of the window"),
         ("Menu or right click", "What can be done with a row or node: layers, folds, chains"), ("Ctrl+Q", "Quit"),
@@ -20,6 +20,7 @@ KEYS: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
         ("Ctrl+Shift+I", "All without the function in hand"), ("Ctrl+Shift+G", "Charge the function in hand to its callers"),
         ("Alt+Left, Alt+Right", "Back and forward through readings"),
     )),
+    ("Leads", (("Up, Down", "From card to card; what it is about is taken in hand"),)),
     ("Call tree", (("Right, Left", "Open and close a row"), ("Up, Down", "Walk; the row is taken in hand"))),
     ("Graph", (
         ("Right, Left", "Along the heaviest ribbon: callee, caller"), ("Up, Down", "Within a column"), ("Space", "Fit all of it"),

@@ -15,10 +15,11 @@ from PyQt6.QtCore import QObject, QSettings, pyqtSignal
 from ricerca.desk.work import Workers
 from ricerca.engine.believable import Speedup, speedup
 from ricerca.engine.comparison import Comparison
+from ricerca.engine.leads import Lead
 from ricerca.engine.levels import FUNCTION
 from ricerca.engine.own_layers import OwnLayer, added, changed, from_toml, reshaped, to_toml
 from ricerca.engine.reading import ALL_OTHERS, Reading, parse
-from ricerca.engine.slices import Growth, growing
+from ricerca.engine.slices import Growth
 from ricerca.engine.view import line_texts, match_lines
 from ricerca.errors import RicercaError
 from ricerca.loading import Loaded, compared, judged, load
@@ -44,6 +45,7 @@ class View:
     """The functions whose calls became dearer over the run."""
     grew_before: dict[int, Growth] = field(default_factory=dict)
     """Those of which that was so in the round compared against."""
+    leads: tuple[Lead, ...] = ()
 
     def base_times(self, function: int) -> tuple[int, int, int] | None:
         """Self ns, inclusive ns and calls of a function in the round compared against; zeros where it is new."""
@@ -116,16 +118,16 @@ def make_view(loaded: Loaded, base: Loaded | None) -> View:
         if side is not None:
             _ = side.figures, side.edges, side.tree, side.cycles
     texts = line_texts(loaded.profile, loaded.lines, loaded.sources)
-    grown = growing(loaded.profile, loaded.figures.self_ns)
     if base is None:
-        return View(loaded, None, None, None, texts, None, growing=grown)
+        return View(loaded, None, None, None, texts, None, growing=loaded.growing, leads=loaded.leads())
     comparison = compared(base, loaded)
     base_texts = line_texts(base.profile, base.lines, base.sources)
     rows = {match.new: row for row, match in enumerate(comparison.matches) if match.new >= 0}
-    theirs = growing(base.profile, base.figures.self_ns)
+    theirs = base.growing
     before = {new: theirs[comparison.matches[row].base] for new, row in rows.items() if comparison.matches[row].base in theirs}
     matched = match_lines(comparison, base.lines, loaded.lines, base_texts, texts)
-    return View(loaded, base, comparison, judged(base, loaded), texts, matched, rows, grown, before)
+    return View(loaded, base, comparison, judged(base, loaded), texts, matched, rows, loaded.growing, before,
+                loaded.leads(base, comparison))  # fmt: skip
 
 
 def read_rounds(path: Path) -> tuple[Round, ...]:

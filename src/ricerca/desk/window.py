@@ -30,6 +30,7 @@ from ricerca.desk.find_box import FindBox
 from ricerca.desk.functions_page import FunctionsPage
 from ricerca.desk.graph_page import GraphPage
 from ricerca.desk.keys_page import KeysPage
+from ricerca.desk.leads_page import LeadsPage
 from ricerca.desk.lines_page import LinesPage
 from ricerca.desk.reading_line import ReadingLine
 from ricerca.desk.rounds_column import RoundsColumn
@@ -45,7 +46,7 @@ from ricerca.desk.work import Workers
 from ricerca.engine.believable import spread
 from ricerca.wording import count_text, factor_text, plural, share_text
 
-PAGES = ("Functions", "Lines", "Call tree", "Graph", "Timeline")
+PAGES = ("Leads", "Functions", "Lines", "Call tree", "Graph", "Timeline")
 
 
 class Window(QMainWindow):
@@ -58,7 +59,7 @@ class Window(QMainWindow):
         self._settings = settings
         self.setWindowTitle("Ricerca")
         self.functions, self.lines, self.tree = FunctionsPage(self.state), LinesPage(self.state), TreePage(self.state)
-        self.graph, self.timeline = GraphPage(self.state), TimelinePage(self.state)
+        self.leads, self.graph, self.timeline = LeadsPage(self.state), GraphPage(self.state), TimelinePage(self.state)
         self.rounds, self.dossier = RoundsColumn(self.state), Dossier(self.state)
         self.sheet, self.start = RunSheet(self.state), StartPage(self.state)
         self.reading = ReadingLine(self.state)
@@ -92,7 +93,7 @@ class Window(QMainWindow):
         head.addStretch(1)
         head.addWidget(self.find_box)
         self.pages = QStackedWidget()
-        for page in (self.functions, self.lines, self.tree, self.graph, self.timeline):
+        for page in (self.leads, self.functions, self.lines, self.tree, self.graph, self.timeline):
             self.pages.addWidget(page)
         self.tabs = QButtonGroup(self)
         tabs = QHBoxLayout()
@@ -168,8 +169,8 @@ class Window(QMainWindow):
         layout.addWidget(self.notice)
         layout.addWidget(self.outer, 1)
         self.setCentralWidget(whole)
-        kept = self._settings.value("window/page", 0)
-        self.show_page(int(kept) if str(kept).isdigit() and int(kept) < len(PAGES) else 0)
+        kept = str(self._settings.value("window/page", PAGES[0]))
+        self.show_page(PAGES.index(kept) if kept in PAGES else 0)
 
     def _connect(self) -> None:
         state = self.state
@@ -271,7 +272,7 @@ class Window(QMainWindow):
         """Show one of the pages."""
         self.tabs.button(number).setChecked(True)
         self.pages.setCurrentIndex(number)
-        self._settings.setValue("window/page", number)
+        self._settings.setValue("window/page", PAGES[number])
         if self.outer_ready and not self.sheet.running:
             self._to_middle()
 
@@ -292,6 +293,8 @@ class Window(QMainWindow):
         self.find_box.setFocus()
 
     def _to_filter(self) -> None:
+        if not isinstance(self.pages.currentWidget(), FunctionsPage | LinesPage):
+            self.show_named_page("Functions")
         page = self.pages.currentWidget()
         if isinstance(page, FunctionsPage | LinesPage):
             page.table.filter.setFocus()
@@ -398,6 +401,8 @@ class Window(QMainWindow):
             page = self.pages.currentWidget()
             if isinstance(page, FunctionsPage | LinesPage):
                 page.table.view.setFocus()
+            elif page is self.leads:
+                self.leads.to_cards()
             elif isinstance(page, TreePage | GraphPage):
                 page.view.setFocus()
 

@@ -95,8 +95,8 @@ class _Cost:
         )
 
 
-def compensate(tables: RunTables, plain_ns: int | None = None) -> tuple[np.ndarray, float]:
-    """Self times with the recorder's own cost taken off, never below zero, and the scale of that cost.
+def compensate(tables: RunTables, plain_ns: int | None = None) -> tuple[np.ndarray, float, float]:
+    """Self times with the recorder's own cost taken off, never below zero, the scale of that cost, and the machine's slowness.
 
     Calibration measures the cost on tiny loops, just before the program. Where plain runs tell what
     the program takes without the recorder, the cost is scaled (within bounds) so that the total
@@ -113,9 +113,11 @@ def compensate(tables: RunTables, plain_ns: int | None = None) -> tuple[np.ndarr
     self_ns : (n,) int64 array
     scale : float
         Of the fixed cost; 1 where calibration was taken as it is.
+    slowness : float
+        How much slower the machine was than during the plain runs; it is deducted too.
     """
     if not len(tables.parent):
-        return np.zeros(0, np.int64), 1.0
+        return np.zeros(0, np.int64), 1.0, 1.0
     cost = _Cost(tables.self_ns, np.minimum(tables.brief_ns, tables.self_ns), _entry_costs(tables), _factors(tables), _light(tables))
     fixed = slower = speed = 1.0
     if plain_ns is not None and len(tables.thread_name) == 1:
@@ -124,7 +126,7 @@ def compensate(tables: RunTables, plain_ns: int | None = None) -> tuple[np.ndarr
     left = cost.left(fixed, slower) / speed
     roots = tables.parent < 0
     left[roots] = tables.self_ns[roots]
-    return np.rint(left).astype(np.int64), round(fixed, 4)
+    return np.rint(left).astype(np.int64), round(fixed, 4), round(speed, 4)
 
 
 def _solved(total: Callable[[float], float], wanted: float, low: float, high: float) -> float:

@@ -70,6 +70,8 @@ class Profile:
     facts: RunFacts
     cost_scale: float = 1.0
     """What the calibrated cost was multiplied with to agree with the plain runs; 1 without any."""
+    slowness: float = 1.0
+    """How much slower the machine was during this run than during the plain ones; raw times have it, compensated ones do not."""
 
     def __len__(self) -> int:
         return len(self.parent)
@@ -283,7 +285,7 @@ def build_profile(tables: RunTables, layers: tuple[str, ...] | None = None, plai
     place = np.empty(count, np.int64)
     place[order] = np.arange(count)
     parent = np.where(tables.parent[order] >= 0, place[tables.parent[order]], -1)
-    self_ns, cost_scale = compensate(tables, plain_ns)
+    self_ns, cost_scale, slowness = compensate(tables, plain_ns)
     functions = FunctionTable(
         kind=tables.function_kind,
         name=tables.function_name,
@@ -322,6 +324,7 @@ def build_profile(tables: RunTables, layers: tuple[str, ...] | None = None, plai
         span_end_ns=tables.span_end_ns,
         facts=tables.facts,
         cost_scale=cost_scale,
+        slowness=slowness,
     )
 
 

@@ -40,7 +40,16 @@ class FunctionFigures:
     @property
     def uncertain(self) -> np.ndarray:
         """Whether more than half of the raw self time was the recorder's own cost."""
-        return self.self_ns * 2 < self.raw_self_ns
+        return is_uncertain(self.self_ns, self.raw_self_ns, self.profile.slowness)
+
+
+def is_uncertain(self_ns: np.ndarray, raw_self_ns: np.ndarray, slowness: float) -> np.ndarray:
+    """Whether more than half of what was measured was the recorder's own cost; the machine's slowness is none of it.
+
+    >>> is_uncertain(np.array([40, 60]), np.array([100, 100]), 1.0).tolist()
+    [True, False]
+    """
+    return self_ns * 2 * slowness < raw_self_ns
 
 
 def _by_function(profile: Profile, values: np.ndarray) -> np.ndarray:

@@ -69,13 +69,15 @@ def growth(profile: Profile, function: int) -> Growth | None:
     calls, times = profile.slice_calls[rows], _scaled(profile, rows)
     if calls.sum() < LEAST_POINTS:
         return None
-    bins = profile.slice_number[rows] * POINTS // profile.slice_count
+    numbers = profile.slice_number[rows]
+    first_slice, width = int(numbers.min()), int(numbers.max() - numbers.min()) + 1
+    bins = (numbers - first_slice) * POINTS // width
     by_calls, by_time = np.bincount(bins, calls, POINTS), np.bincount(bins, times, POINTS)
     by_raw = np.bincount(bins, profile.slice_self_ns[rows], POINTS)
     used = np.flatnonzero(by_calls > 0)
     if len(used) < LEAST_POINTS:
         return None
-    at, per_call = (used + 0.5) / POINTS, by_time[used] / by_calls[used]
+    at, per_call = (first_slice + (used + 0.5) / POINTS * width) / profile.slice_count, by_time[used] / by_calls[used]
     weights = np.sqrt(by_calls[used])
     ends = [np.polyval(np.polyfit(at, values, 1, w=weights), at[[0, -1]]) for values in (per_call, by_raw[used] / by_calls[used])]
     (first, last), (raw_first, raw_last) = np.maximum(ends, 0.0)

@@ -1,0 +1,274 @@
+"""The leads of a reading as cards: what deserves a look, why, what it could bring, and the next step."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import replace
+from functools import partial
+
+from PyQt6.QtCore import QPoint, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QColor, QFocusEvent, QFontMetrics, QKeyEvent, QMouseEvent, QPainter, QPaintEvent
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
+
+from ricerca.desk import theme
+from ricerca.desk.functions_page import place_text
+from ricerca.desk.painting import paint_bar
+from ricerca.desk.row_menu import show_row_menu
+from ricerca.desk.seen_page import SeenPage
+from ricerca.desk.state import DeskState, View
+from ricerca.desk.tips import tip
+from ricerca.engine import leads
+from ricerca.engine.leads import Lead
+from ricerca.engine.reading import ALL_OTHERS, WAITING
+from ricerca.wording import factor_text, plural, time_text
+
+STEPS = {
+    leads.BODY: ("See its lines", "Lines"),
+    leads.OFTEN: ("See who calls it", "Graph"),
+    leads.SELDOM: ("Follow it in the call tree", "Call tree"),
+    leads.GROWS: ("See it over time", "Timeline"),
+    leads.CYCLE: ("See the ring", "Graph"),
+    leads.COLLECTION: ("See when", "Timeline"),
+    leads.IMPORTS: ("Follow them in the call tree", "Call tree"),
+    leads.PROGRAMS: ("See when", "Timeline"),
+    leads.SLOWER: ("See all changes", "Functions"),
+    leads.LITTLE: ("See all functions", "Functions"),
+}
+"""What to look at next: words and page."""
+OTHERS_TIME = (leads.COLLECTION, leads.IMPORTS, leads.PROGRAMS)
+"""Kinds whose time must be read where it runs."""
+BAR_ROOM, SIDE = 22, 132
+
+
+class Strip(QWidget):
+    """The bar of a lead, on the scale of all that is read."""
+
+    def __init__(self, lead: Lead, full_ns: int, base_ns: float | None) -> None:
+        super().__init__()
+        self._lead, self._full_ns, self._base_ns = lead, full_ns, base_ns
+        self.setFixedHeight(BAR_ROOM)
+
+    def paintEvent(self, _event: QPaintEvent | None) -> None:
+        painter = QPainter(self)
+        room = QRectF(0, 0, self.width(), self.height())
+        painter.fillRect(QRectF(0, self.height() / 2 + 7, self.width(), 1), QColor(theme.now().rule))
+        paint_bar(painter, room, self._full_ns, self._lead.own_ns, self._lead.inclusive_ns, self._base_ns, self._lead.layer)
+        painter.end()
+
+
+class Card(QFrame):
+    """One lead. Click, Enter or Space take it in hand; up and down go to the next card."""
+
+    taken = pyqtSignal()
+    moved = pyqtSignal(int)
+    asked = pyqtSignal(QPoint)
+
+    def __init__(self, number: int, lead: Lead, view: View, act: Callable[[], None] | None, words: str) -> None:
+        super().__init__()
+        self.lead = lead
+        self.in_hand = False
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName(f"Lead {number}: {lead.sentence}")
+        self.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        self.customContextMenuRequested.connect(self._ask)
+        base = view.base_times(lead.function) if lead.function >= 0 else None
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(20, 14, 20, 12)
+        layout.setSpacing(16)
+        layout.addLayout(self._middle(number, lead, view, base, act, words), 1)
+        layout.addLayout(self._side(lead))
+
+    def _middle(self, number: int, lead: Lead, view: View, base: tuple[int, int, int] | None, act: Callable[[], None] | None,
+                words: str) -> QVBoxLayout:  # fmt: skip
+        column = QVBoxLayout()
+        column.setSpacing(3)
+        sentence = QLabel(lead.sentence)
+        sentence.setFont(theme.font(16, bold=True))
+        sentence.setWordWrap(True)
+        sentence.setTextFormat(Qt.TextFormat.PlainText)
+        strip = Strip(lead, max(view.loaded.profile.total_ns, 1), base[1] if base else None)
+        said = f"Dark: {time_text(lead.own_ns)}, what is at stake. Light: {time_text(lead.inclusive_ns)} with what it calls."
+        said += " The whole width is all that is read."
+        strip.setToolTip(tip(said + (f" Dashed: {time_text(base[1])} in round {view.base.round.number}." if base and view.base else "")))
+        column.addWidget(sentence)
+        column.addWidget(strip)
+        for text in lead.evidence:
+            evidence = QLabel(text[0].upper() + text[1:] + ".")
+            evidence.setWordWrap(True)
+            evidence.setTextFormat(Qt.TextFormat.PlainText)
+            column.addWidget(evidence)
+        if lead.uncertain:
+            doubt = QLabel("≈ Uncertain: more than half of what was measured here was the recorder's own cost.")
+            doubt.setObjectName("soft")
+            doubt.setWordWrap(True)
+            column.addWidget(doubt)
+        row = QHBoxLayout()
+        row.setSpacing(16)
+        place = QLabel(_place(lead, view))
+        place.setObjectName("soft")
+        place.setTextFormat(Qt.TextFormat.PlainText)
+        row.addWidget(place)
+        row.addStretch(1)
+        if act is not None:
+            step = QPushButton(words)
+            step.setObjectName("quiet")
+            step.setAccessibleName(f"{words}, lead {number}")
+            step.clicked.connect(lambda _checked: act())
+            row.addWidget(step)
+        column.addLayout(row)
+        return column
+
+    def _side(self, lead: Lead) -> QVBoxLayout:
+        side = QVBoxLayout()
+        side.setSpacing(0)
+        whole = math.isinf(lead.ceiling)
+        ceiling, caption = QLabel("all" if whole else factor_text(lead.ceiling)), QLabel("of the run" if whole else "as fast at most")
+        ceiling.setFont(theme.font(22, bold=True))
+        caption.setObjectName("soft")
+        for label in (ceiling, caption):
+            label.setAlignment(Qt.AlignmentFlag.AlignRight)
+            label.setFixedWidth(SIDE)
+            label.setToolTip(tip("The whole run passes here." if whole else f"If this cost nothing at all, the whole run would be "
+                                 f"{factor_text(lead.ceiling)} as fast: no change here can bring more."))  # fmt: skip
+            side.addWidget(label)
+        side.addStretch(1)
+        return side
+
+    def _ask(self, place: QPoint) -> None:
+        self.taken.emit()
+        self.asked.emit(place)
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        super().mousePressEvent(event)
+        if event is not None and event.button() == Qt.MouseButton.LeftButton:
+            self.taken.emit()
+
+    def focusInEvent(self, event: QFocusEvent | None) -> None:
+        super().focusInEvent(event)
+        self.update()
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        if event is None:
+            return
+        if event.key() in (Qt.Key.Key_Down, Qt.Key.Key_Up):
+            self.moved.emit(1 if event.key() == Qt.Key.Key_Down else -1)
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
+            self.taken.emit()
+        else:
+            super().keyPressEvent(event)
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        painter, colours = QPainter(self), theme.now()
+        if self.in_hand or self.hasFocus():
+            painter.fillRect(self.rect(), QColor(colours.chosen))
+        if self.in_hand:
+            painter.fillRect(0, 0, 3, self.height(), QColor(colours.accent))
+        painter.fillRect(0, self.height() - 1, self.width(), 1, QColor(colours.rule))
+        painter.end()
+        super().paintEvent(event)
+
+
+def _place(lead: Lead, view: View) -> str:
+    """Where to look: file and line, and the line itself where its source was kept."""
+    if lead.function < 0:
+        return ""
+    table = view.loaded.profile.functions
+    file, line = table.file[lead.function], lead.line or int(table.first_line[lead.function])
+    rows = view.loaded.sources.get(file, "").splitlines()
+    text = rows[line - 1].strip() if lead.line and 0 < line <= len(rows) else ""
+    cut = QFontMetrics(theme.font(theme.SMALL_PX)).elidedText(text, Qt.TextElideMode.ElideRight, 320)
+    return place_text(file, line, table.module[lead.function]) + (f"   {cut}" if cut else "")
+
+
+class LeadsPage(SeenPage):
+    """The first page after recording."""
+
+    def __init__(self, state: DeskState, parent: QWidget | None = None) -> None:
+        super().__init__(state, parent)
+        self.head = QLabel()
+        self.head.setObjectName("soft")
+        self.head.setContentsMargins(20, 10, 20, 4)
+        self.area = QScrollArea()
+        self.area.setWidgetResizable(True)
+        self.area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.cards: list[Card] = []
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        layout.addWidget(self.head)
+        layout.addWidget(self.area, 1)
+        state.hand_changed.connect(self._mark)
+
+    def clear(self) -> None:
+        """No cards."""
+        self.head.setText("")
+        self.cards = []
+        self.area.setWidget(QWidget())
+
+    def draw(self, view: View) -> None:
+        """Lay the cards out."""
+        found = view.leads
+        holder = QWidget()
+        column = QVBoxLayout(holder)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        self.cards = []
+        for number, lead in enumerate(found, 1):
+            words, act = self._step(lead)
+            card = Card(number, lead, view, act, words)
+            card.taken.connect(partial(self._take, lead))
+            card.moved.connect(partial(self._walk, number - 1))
+            card.asked.connect(partial(self._ask, card))
+            self.cards.append(card)
+            column.addWidget(card)
+        column.addStretch(1)
+        self.area.setWidget(holder)
+        self.head.setText(
+            f"{plural(len(found), 'place')} worth a look, those with most to gain first" if found else "Nothing runs in what is read."
+        )
+        self._mark()
+
+    def to_cards(self) -> None:
+        """Give the keyboard to the card in hand, else to the first."""
+        card = next((card for card in self.cards if card.in_hand), next(iter(self.cards), None))
+        if card is not None:
+            card.setFocus()
+
+    def _step(self, lead: Lead) -> tuple[str, Callable[[], None] | None]:
+        """The next step of a lead: words, and what it does."""
+        if lead.kind == leads.WAITING:
+            return "Read the waiting alone", lambda: self._state.set_reading(replace(self._state.reading, clock=WAITING))
+        words, page = STEPS[lead.kind]
+        return words, partial(self._go, lead, page)
+
+    def _go(self, lead: Lead, page: str) -> None:
+        self._take(lead)
+        reading = self._state.reading
+        if lead.kind in OTHERS_TIME and ALL_OTHERS in reading.charged:
+            self._state.switch_charge()
+        self._state.page_asked.emit(page)
+
+    def _take(self, lead: Lead) -> None:
+        if lead.function < 0:
+            return
+        if lead.line:
+            self._state.take_line(lead.function, lead.line)
+        else:
+            self._state.take_in_hand(lead.function)
+
+    def _walk(self, at: int, step: int) -> None:
+        if 0 <= at + step < len(self.cards):
+            card = self.cards[at + step]
+            card.setFocus(Qt.FocusReason.TabFocusReason)
+            self.area.ensureWidgetVisible(card)
+            self._take(card.lead)
+
+    def _ask(self, card: Card, place: QPoint) -> None:
+        if card.lead.function >= 0:
+            show_row_menu(self._state, card, place)
+
+    def _mark(self) -> None:
+        for card in self.cards:
+            card.in_hand = card.lead.function >= 0 and card.lead.function == self._state.in_hand
+            card.update()

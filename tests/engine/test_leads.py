@@ -1,0 +1,144 @@
+"""Leads: what deserves a look, told from small programs by hand, and laws on random ones."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+
+import numpy as np
+from hypothesis import given, settings
+
+from ricerca.engine import leads
+from ricerca.engine.comparison import compare
+from ricerca.engine.cycles import function_cycles
+from ricerca.engine.leads import Scene, charges, find_leads
+from ricerca.engine.lines import line_figures
+from ricerca.engine.neighbours import edges
+from ricerca.engine.profile import build_profile
+from ricerca.engine.ranking import function_figures
+from ricerca.engine.reading import EVERYTHING, Reading, charged_functions, read
+from ricerca.engine.slices import growing
+from ricerca.recording.layout import KIND_CHILD, KIND_COLLECTION, KIND_IMPORT
+
+from .test_reading import profiles, readings
+from .trees import tables_of
+
+law = settings(max_examples=120, deadline=None)
+SECOND = 10**9
+
+
+def scene_of(whole, reading=EVERYTHING, **more):
+    shown = read(whole, reading)
+    figures, found = function_figures(shown), edges(shown)
+    uncharged = read(whole, replace(reading, charged=(), level="function")) if reading.charged or reading.level != "function" else shown
+    return Scene(shown, figures, found, function_cycles(shown, found), uncharged, whole.total_ns, lines=line_figures(uncharged),
+                 growing=growing(shown, figures.self_ns), charged=reading.charged, **more)  # fmt: skip
+
+
+def told(*arguments, layers=None, kinds=None, waiting=None, reading=EVERYTHING, **more):
+    """The leads of a program given as a tree."""
+    tables = tables_of(*arguments)
+    if kinds:
+        kind = tables.function_kind.copy()
+        for number, value in kinds.items():
+            kind[number] = value
+        tables = replace(tables, function_kind=kind)
+    if waiting:
+        tables = replace(tables, waiting_ns=np.asarray(waiting, np.int64))
+    return find_leads(scene_of(build_profile(tables, layers), reading, **more))
+
+
+@law
+@given(profiles(), readings())
+def test_leads_are_few_in_order_and_never_promise_more_than_there_is(profile, reading):
+    scene = scene_of(profile, reading)
+    found = find_leads(scene)
+    assert len(found) <= leads.MOST + 1
+    ranked = [one for one in found if one.kind != leads.LITTLE]
+    assert [one.own_ns for one in ranked] == sorted((one.own_ns for one in ranked), reverse=True)
+    for one in found:
+        assert 0 <= one.own_ns <= scene.profile.total_ns
+        assert one.ceiling >= 1
+        assert one.own_ns <= one.inclusive_ns
+        assert -1 <= one.function < len(scene.profile.functions)
+        assert one.evidence or one.kind in (leads.BODY, leads.SELDOM)
+    about = [one.function for one in found if one.kind in (leads.BODY, leads.OFTEN, leads.SELDOM, leads.GROWS)]
+    assert len(about) == len(set(about))
+
+
+@law
+@given(profiles())
+def test_charges_by_line_are_what_the_charged_reading_adds(profile):
+    away = charged_functions(profile, ("*",))
+    found = charges(profile, away)
+    own, charged = function_figures(profile), function_figures(read(profile, Reading(charged=("*",))))
+    added = np.bincount(found.caller, found.self_ns, len(own.self_ns))
+    mine = ~away
+    assert (charged.self_ns - own.self_ns)[mine].tolist() == added[mine].tolist()
+
+
+def test_a_cheap_function_called_often_and_a_dear_one_called_twice_both_stand_out():
+    found = told([-1, 0, 1, 1], [0, 1, 2, 3], [0, SECOND // 10, 4 * SECOND, 5 * SECOND], [0, 1, 500_000, 2],
+                 [0, 5, 7, 8], ["start", "main", "tiny", "heavy"])  # fmt: skip
+    assert [one.kind for one in found] == [leads.SELDOM, leads.OFTEN]
+    assert found[0].sentence == "2 calls of heavy take 55\u2009% of the run."
+    assert found[1].sentence == "tiny is called 500\u2009000 times; that adds up to 44\u2009% of the run."
+    assert found[1].evidence == ("8.00\u2009µs a call", "all from main, line 7")
+    assert math.isclose(found[0].ceiling, 9.1 / 4.1)
+
+
+def test_charged_time_is_told_with_the_line_it_was_asked_for_on():
+    found = told([-1, 0, 1, 2, 1], [0, 1, 2, 3, 3], [0, SECOND, SECOND, 6 * SECOND, SECOND], [0, 40, 300, 900, 5], [0, 5, 7, 3, 9],
+                 ["start", "fit", "solve", "dot", ""][:4], layers=("mine", "mine", "packages", "packages"),
+                 reading=Reading(charged=("*",)))  # fmt: skip
+    assert found[0].function == 1 and found[0].line == 7
+    assert "line 7: 300 calls of solve, 7.00\u2009s" in found[0].evidence
+    assert "and the other code it calls" in found[0].sentence
+
+
+def test_waiting_is_told_with_its_class_and_only_where_waiting_counts():
+    tree = ([-1, 0, 1], [0, 1, 2], [0, SECOND, 3 * SECOND], [0, 1, 6], [0, 5, 7], ["start", "main", "nap"])
+    (found, other) = told(*tree, waiting=[0, 0, 3 * SECOND])
+    assert found.kind == leads.WAITING and found.function == 2
+    assert found.sentence == "The program waits for 75\u2009% of the run, mostly for: other."
+    assert other.function == 1, "a function that only waits is not told twice"
+    assert leads.WAITING not in [one.kind for one in told(*tree, waiting=[0, 0, 3 * SECOND], wall=False)]
+
+
+def test_collections_imports_and_programs_are_told_from_where_they_ran():
+    tree = ([-1, 0, 1, 1, 1, 3], [0, 1, 2, 3, 4, 3], [0, SECOND, SECOND, SECOND, SECOND, SECOND], [0, 1, 40, 2, 3, 1], [0, 5, 6, 7, 8, 2],
+            ["start", "main", "garbage collection", "import numpy", "sort"])  # fmt: skip
+    kinds = {2: KIND_COLLECTION, 3: KIND_IMPORT, 4: KIND_CHILD}
+    layers = ("mine", "mine", "garbage collection", "imports", "other programs")
+    for reading in (Reading(), Reading(charged=("*",))):
+        found = {one.kind: one for one in told(*tree, kinds=kinds, layers=layers, reading=reading)}
+        assert found[leads.COLLECTION].sentence == "Garbage is collected 40 times, which takes 20\u2009% of the run."
+        assert found[leads.COLLECTION].evidence == ("most of it under main, 1.00\u2009s",)
+        assert found[leads.IMPORTS].sentence == "Imports take 40\u2009% of the run."
+        assert found[leads.IMPORTS].evidence == ("3 modules, the dearest: import numpy 2.00\u2009s",)
+        assert found[leads.PROGRAMS].sentence == "3 other programs are started; waiting for them takes 20\u2009% of the run."
+
+
+def test_what_became_slower_is_told_with_the_function_it_is():
+    tree = ([-1, 0, 1, 1], [0, 1, 2, 3])
+    old, new = (
+        build_profile(tables_of(*tree, [0, SECOND, fit, 20 * SECOND], names=["start", "main", "fit", "save"]))
+        for fit in (SECOND, 2 * SECOND)
+    )
+    found = find_leads(scene_of(new, comparison=compare(old, new), base_number=1))
+    fit = next(one for one in found if one.function == 2)
+    assert fit.kind == leads.SELDOM
+    assert "1.00\u2009s more than in round 1" in fit.evidence
+    none = find_leads(scene_of(old, comparison=compare(new, old), base_number=1))
+    assert not any("more than" in text for one in none for text in one.evidence)
+
+
+def test_a_flat_run_says_that_little_can_be_gained():
+    count = 60
+    found = told([-1] + [0] * count, list(range(count + 1)), [0] + [SECOND] * count)
+    assert [one.kind for one in found] == [leads.LITTLE]
+    assert found[0].sentence == "No single place is worth much: the dearest function takes 1.7\u2009% of the run."
+
+
+def test_nothing_runs_and_nothing_is_told():
+    assert told([-1], [0], [0]) == ()

@@ -216,7 +216,7 @@ def _load(file: Path, number: int | None):
 @click.option("--edges", is_flag=True, help="Show callers and callees too.")
 @click.option("--leads", is_flag=True, help="Say first what deserves a look, and why.")
 @click.option("--reading", "sentence", default="", metavar="SENTENCE",
-              help="What to look at, such as: on-CPU time; inside fit; charged to my code; by module.")  # fmt: skip
+              help="What to look at, such as: round 2; on-CPU time; inside fit; charged to my code; by module.")  # fmt: skip
 @click.option("--top", type=click.IntRange(1), help="At most so many rows of each. Default: 20; all with --json.")
 @click.option("--json", "as_json", is_flag=True, help="As JSON, times in nanoseconds.")
 def rank(file: Path, number: int | None, by: str, lines: bool, edges: bool, leads: bool, sentence: str, top: int | None,
@@ -234,11 +234,13 @@ def rank(file: Path, number: int | None, by: str, lines: bool, edges: bool, lead
     from ricerca.engine.reading import Reading, parse
     from ricerca.facts import edge_rows, function_rows, lead_rows, line_rows, reading_facts, round_facts
 
-    loaded = _load(file, number)
+    reading = parse(sentence) if sentence or as_json else Reading(machinery=False)
+    loaded = _load(file, number if number is not None else reading.round)
     if by == "gain":
-        _compare(file, None, loaded.round.number, as_json, top)
+        _compare(file, reading.against, loaded.round.number, as_json, top)
         return
-    loaded = loaded.through(parse(sentence) if sentence or as_json else Reading(machinery=False))
+    base = _load(file, reading.against).through(reading) if reading.against is not None else None
+    loaded = loaded.through(reading)
     if as_json:
         facts = round_facts(loaded, str(file))
         facts["functions"] = function_rows(loaded, by, top)
@@ -247,12 +249,12 @@ def rank(file: Path, number: int | None, by: str, lines: bool, edges: bool, lead
         if edges:
             facts["edges"] = edge_rows(loaded, top)
         if leads:
-            facts["leads"] = lead_rows(loaded)
+            facts["leads"] = lead_rows(loaded, base)
         facts |= reading_facts(loaded)
         click.echo(json.dumps(facts, ensure_ascii=False))
         return
     if leads:
-        tables_text.show_leads(loaded)
+        tables_text.show_leads(loaded, base)
     tables_text.show_functions(loaded, by, top or 20)
     if lines:
         tables_text.show_lines(loaded, top or 20)

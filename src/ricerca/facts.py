@@ -133,8 +133,8 @@ def cycle_rows(loaded: Loaded, top: int | None = None) -> list[dict[str, Any]]:
     ]
 
 
-def lead_rows(loaded: Loaded) -> list[dict[str, Any]]:
-    """What deserves a look, that with most to gain first."""
+def lead_rows(loaded: Loaded, base: Loaded | None = None) -> list[dict[str, Any]]:
+    """What deserves a look, that with most to gain first; against a base round also what became slower."""
     table = loaded.profile.functions
     return [
         {
@@ -149,7 +149,7 @@ def lead_rows(loaded: Loaded) -> list[dict[str, Any]]:
             "ceiling": round(one.ceiling, 4) if math.isfinite(one.ceiling) else None,
             "uncertain": one.uncertain,
         }
-        for one in loaded.leads()
+        for one in loaded.leads(base, compared(base, loaded) if base else None)
     ]
 
 

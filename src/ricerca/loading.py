@@ -42,7 +42,8 @@ class Loaded:
     reading: Reading = EVERYTHING
 
     def through(self, reading: Reading) -> Loaded:
-        """The same round, read in another way."""
+        """The same round, read in another way; which rounds the reading names does not matter here."""
+        reading = reading.of_any_round
         if reading == self.reading:
             return self
         return replace(self, profile=read(self.whole, reading), reading=reading)

@@ -68,10 +68,10 @@ def _headline(loaded: Loaded) -> str:
     return escape(" · ".join(parts))
 
 
-def show_leads(loaded: Loaded) -> None:
+def show_leads(loaded: Loaded, base: Loaded | None = None) -> None:
     """What deserves a look, as numbered sentences with their evidence."""
     console = _console()
-    for number, row in enumerate(lead_rows(loaded), 1):
+    for number, row in enumerate(lead_rows(loaded, base), 1):
         most = f" At most {factor_text(row['ceiling'])} as fast." if row["ceiling"] else ""
         console.print(escape(f"{number}. {row['sentence']}{most}"), style="bold")
         doubt = ["uncertain: more than half of what was measured was the recorder's own cost"] if row["uncertain"] else []

@@ -10,6 +10,7 @@ import numpy as np
 import pytest
 from conftest import ricerca
 from PyQt6.QtCore import QItemSelectionModel, QPoint, Qt
+from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QPushButton
 from test_window import (  # noqa: F401 - fixtures
@@ -351,3 +352,43 @@ def test_the_command_line_tells_the_same_leads(study):  # noqa: F811
     assert [(one["sentence"], one["self_ns"]) for one in found] == [(one.sentence, one.own_ns) for one in loaded.leads()]
     said = ricerca("rank", study, "--leads", "--reading", text).stdout
     assert said.startswith("1. ") and found[0]["evidence"][0] in said
+
+
+def test_back_leads_through_rounds_too_and_a_text_may_name_them(window, qtbot):
+    window.state.set_reading(parse("inside work"))
+    settle(qtbot, window)
+    window.rounds.cards.chosen.emit(1)
+    settle(qtbot, window)
+    assert (window.state.number, window.state.against, window.state.reading) == (1, None, parse("inside work"))
+    QTest.keyClick(window, Qt.Key.Key_Left, Qt.KeyboardModifier.AltModifier)
+    settle(qtbot, window)
+    assert (window.state.number, window.state.against, window.state.reading.inside) == (2, 1, ("work",))
+    window.reading.copy()
+    assert QGuiApplication.clipboard().text() == "round 2; against round 1; inside work"
+    window.reading.read_text("round 1; by module")
+    settle(qtbot, window)
+    assert (window.state.number, window.state.against, window.state.reading.level) == (1, None, "module")
+    window.reading.read_text("round 9")
+    assert "no recorded round 9" in window.notice_text.text()
+    assert window.state.number == 1
+
+
+def test_a_chain_of_callers_is_read_from_the_tree_though_other_code_is_charged(window, qtbot, monkeypatch):
+    asked = []
+    monkeypatch.setattr("ricerca.desk.tree_page.show_row_menu", lambda _state, _parent, _place, extra: asked.append(dict(extra)))
+    window.show_named_page("Call tree")
+    window.state.take_in_hand(number_of(window, "inner"))
+    assert window.state.reading.charged
+    window.tree._show_menu(QPoint(5, 5))
+    before = window.state.view.loaded.profile.total_ns
+    asked[0]["Only inside this chain of calls"]()
+    settle(qtbot, window)
+    assert window.state.reading.inside[0].endswith(" > inner")
+    assert 0 < window.state.view.loaded.profile.total_ns < before
+
+
+def test_the_command_line_reads_the_round_that_the_sentence_names(study):  # noqa: F811
+    facts = json.loads(ricerca("rank", study, "--json", "--leads", "--reading", "round 1; by module").stdout)
+    assert facts["round"] == 1
+    again = json.loads(ricerca("rank", study, "--json", "--leads", "--reading", "round 1; against round 2").stdout)
+    assert any("more than in round 2" in text for lead in again["leads"] for text in lead["evidence"])

@@ -138,6 +138,12 @@ def test_stretches_add_up(profile, at, reading):
     assert sum(part.total_ns for part in parts) == whole.total_ns
 
 
+def test_a_sentence_may_name_its_rounds():
+    found = parse("round 3; against round 1; inside fit")
+    assert (found.round, found.against, found.of_any_round) == (3, 1, Reading(inside=("fit",)))
+    assert parse(found.text) == found
+
+
 @law
 @given(readings())
 def test_a_reading_is_what_its_sentence_says(reading):
@@ -234,6 +240,19 @@ def test_the_graph_folds_by_class_module_and_package():
         graph = call_graph(profile, folded=folded)
         assert {node.name: node.self_ns for node in graph.nodes} == wanted
         assert sum(node.self_ns for node in graph.nodes) == profile.total_ns
+
+
+def test_a_chain_leads_through_code_that_is_charged_only_where_it_is_charged():
+    # main > fit > solve (packages) > step (mine), and main > step
+    tables = tables_of(
+        [-1, 0, 1, 2, 3, 1], [0, 1, 2, 3, 4, 4], [0, 1, 10, 100, 1000, 10_000], names=["start", "main", "fit", "solve", "step"]
+    )
+    profile = build_profile(tables, ("mine", "mine", "mine", "packages", "mine"))
+    chain = Reading(inside=("fit > step",))
+    assert read(profile, chain).total_ns == 0
+    assert read(profile, replace(chain, charged=("packages",))).total_ns == 1000
+    assert read(profile, Reading(inside=("main > fit > step",), charged=("packages",))).total_ns == 1000
+    assert read(profile, Reading(without=("main > step",), charged=("packages",))).total_ns == 1111
 
 
 def test_inside_a_chain_takes_part_of_a_functions_calls():

@@ -16,6 +16,8 @@ from ricerca.desk.state import DeskState
 from ricerca.wording import time_text
 
 MOST, MOST_TEXT, LEAST_PX = 14, 80, 520
+MOST_LINES = 20_000
+"""Of more lines the dearest are looked through, so that typing stays quick."""
 
 
 @dataclass(frozen=True)
@@ -57,7 +59,7 @@ class FindBox(QLineEdit):
         for one in self._state.measured():
             words = "Read " + round_words(one)
             if all(part in words.lower() for part in parts):
-                result.append(Find(words, partial(self._state.read, one.number, self._state.against)))
+                result.append(Find(words, partial(self._state.look_at, one.number, self._state.against)))
         return (self._functions(parts) + result + self._lines(parts))[:MOST]
 
     def _functions(self, parts: list[str]) -> list[Find]:
@@ -83,7 +85,8 @@ class FindBox(QLineEdit):
         if view is None:
             return []
         table, lines, found = view.loaded.profile.functions, view.loaded.lines, []
-        for row, (function, line, text) in enumerate(zip(lines.function.tolist(), lines.line.tolist(), view.texts, strict=True)):
+        numbers = zip(lines.function[:MOST_LINES].tolist(), lines.line[:MOST_LINES].tolist(), view.texts[:MOST_LINES], strict=True)
+        for row, (function, line, text) in enumerate(numbers):
             place = place_text(table.file[function], line, table.module[function])
             if text and all(part in f"{place} {text}".lower() for part in parts):
                 words = f"{place}   {time_text(lines.total_ns[row])}   {text[:MOST_TEXT]}"

@@ -172,9 +172,7 @@ def _columns(view: View, rows: Rows) -> list[Column]:
         said = f"{functions.name[n]} in {place}; layer: {functions.layer[n]}"
         grown = view.growing.get(n)
         return said + (
-            f". A call took {time_text(grown.first_ns)} of its own at first, {time_text(grown.last_ns)} in the end"
-            if grown
-            else ""
+            f". A call took {time_text(grown.first_ns)} of its own at first, {time_text(grown.last_ns)} in the end" if grown else ""
         )
 
     def say_bar(n: int) -> str:

@@ -157,9 +157,11 @@ class ReadingLine(QFrame):
         self._flow.invalidate()
         self.round_button.setText(round_words(now))
         self.against_button.setText(round_words(base) if base else "nothing")
-        self._choices(self.round_button, [(round_words(one), one is now, partial(state.read, one.number, state.against)) for one in rounds])
-        others = [(round_words(one), one is base, partial(state.read, state.number, one.number)) for one in rounds if one is not now]
-        self._choices(self.against_button, [*others, ("nothing", base is None, partial(state.read, state.number, None))])
+        self._choices(
+            self.round_button, [(round_words(one), one is now, partial(state.look_at, one.number, state.against)) for one in rounds]
+        )
+        others = [(round_words(one), one is base, partial(state.look_at, state.number, one.number)) for one in rounds if one is not now]
+        self._choices(self.against_button, [*others, ("nothing", base is None, partial(state.look_at, state.number, None))])
         self.verdict.setText("" if state.view is None else verdict_words(state))
         self.verdict.setToolTip("" if state.view is None else tip(verdict_facts(state)))
         self.updateGeometry()
@@ -321,11 +323,11 @@ class ReadingLine(QFrame):
 
     def copy(self) -> None:
         """Put the reading on the clipboard, as `rank --reading` takes it."""
-        copy_text(self._state.reading.text)
+        copy_text(self._state.whole_reading.text)
 
     def ask(self) -> None:
         """Ask for a reading as text."""
-        text, given = QInputDialog.getText(self, "Read what a text says", "A reading, such as: inside fit; on-CPU time; by module")
+        text, given = QInputDialog.getText(self, "Read what a text says", "A reading, such as: round 2; inside fit; on-CPU time; by module")
         if given and text.strip():
             self.read_text(text)
 

@@ -275,16 +275,29 @@ class DeskState(QObject):
         except RicercaError:
             return
 
+    @property
+    def whole_reading(self) -> Reading:
+        """The reading with the rounds it is of."""
+        return replace(self.reading, round=self.number, against=self.against)
+
     def set_reading(self, reading: Reading) -> None:
-        """Look at the same rounds in another way; the way before can be gone back to."""
-        if reading != self.reading:
-            self._before.append(self.reading)
+        """Look in another way, at the same rounds unless others are named; the way before can be gone back to."""
+        wanted = reading if reading.round is not None else replace(reading, round=self.number, against=reading.against or self.against)
+        missing = {wanted.round, wanted.against} - {None, *(one.number for one in self.measured())}
+        if missing:
+            self.failed.emit(f"This study has no recorded round {min(filter(None, missing))} that could be read.")
+        elif wanted != self.whole_reading:
+            self._before.append(self.whole_reading)
             self._after.clear()
-            self._go(reading)
+            self._go(wanted)
+
+    def look_at(self, number: int | None, against: int | None) -> None:
+        """Look at other rounds in the same way; what was looked at before can be gone back to."""
+        self.set_reading(replace(self.reading, round=number, against=against if against != number else None))
 
     def _go(self, reading: Reading) -> None:
-        self.reading = reading
-        self.read(self.number, self.against)
+        self.reading = reading.of_any_round
+        self.read(reading.round, reading.against)
 
     @property
     def can_go_back(self) -> bool:
@@ -299,13 +312,13 @@ class DeskState(QObject):
     def back(self) -> None:
         """Go back to the reading before."""
         if self._before:
-            self._after.append(self.reading)
+            self._after.append(self.whole_reading)
             self._go(self._before.pop())
 
     def forward(self) -> None:
         """Go forward again."""
         if self._after:
-            self._before.append(self.reading)
+            self._before.append(self.whole_reading)
             self._go(self._after.pop())
 
     def switch_charge(self) -> None:
@@ -363,7 +376,7 @@ class DeskState(QObject):
 
         def then(_done: object) -> None:
             self._fetch_kept()
-            self._go(along(self.reading) if along is not None else self.reading)
+            self._go(along(self.whole_reading) if along is not None else self.whole_reading)
 
         self.workers.request("layers", keep, then)
 

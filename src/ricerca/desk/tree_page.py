@@ -239,7 +239,7 @@ class TreePage(SeenPage):
             return
         tree, extra = view.loaded.tree, []
         path, now = path_to(tree, node.context), self._state.reading
-        if len(path) > 1 and now.level == FUNCTION and now.machinery and not now.charged:  # else callers are missing from it
+        if len(path) > 1 and now.level == FUNCTION:
             chain = STEP.join(tree.functions.name[tree.function[context]] for context in path)
             reading = replace(now, inside=(*now.inside, chain))
             extra.append(("Only inside this chain of calls", lambda: self._state.set_reading(reading)))

@@ -25,11 +25,15 @@ STEP = " > "
 class Reading:
     """All choices of what is looked at.
 
+    ``round`` and ``against`` are numbers of rounds, None where the sentence does not name them; which
+    profile is read is for the caller to choose by them.
     ``inside`` and ``without`` name functions, wherever they occur, or one chain of callers joined
     by " > ". ``charged`` names layers and functions whose time counts at their nearest caller
     outside them; "*" stands for every layer that is found by itself but "mine". ``stretch`` is a range of slices.
     """
 
+    round: int | None = None
+    against: int | None = None
     clock: str = WALL
     raw: bool = False
     threads: tuple[str, ...] = ()
@@ -45,7 +49,9 @@ class Reading:
     @property
     def text(self) -> str:
         """The reading as one sentence, which ``parse`` understands."""
-        parts = [f"{self.clock} time"] if self.clock != WALL else []
+        parts = [f"round {self.round}"] if self.round is not None else []
+        parts += [f"against round {self.against}"] if self.against is not None else []
+        parts += [f"{self.clock} time"] if self.clock != WALL else []
         parts += ["raw"] if self.raw else []
         parts += [f"thread {name}" for name in self.threads]
         parts += [f"process {number}" for number in self.processes]
@@ -57,9 +63,15 @@ class Reading:
         parts += [] if self.machinery else ["imports folded"]
         return "; ".join(parts) or "everything"
 
+    @property
+    def of_any_round(self) -> Reading:
+        """The same without saying which rounds."""
+        return replace(self, round=None, against=None)
+
 
 EVERYTHING = Reading()
 _SLICES = re.compile(r"slices (\d+) to (\d+)")
+_ROUND = re.compile(r"(against )?round (\d+)")
 
 
 def parse(text: str) -> Reading:
@@ -70,8 +82,8 @@ def parse(text: str) -> Reading:
     InputError
         A part of it is not understood.
 
-    >>> parse("on-CPU time; inside fit; charged to my code").text
-    'on-CPU time; inside fit; charged to my code'
+    >>> parse("round 3; on-CPU time; inside fit; charged to my code").text
+    'round 3; on-CPU time; inside fit; charged to my code'
     """
     found = Reading()
     for part in filter(None, (part.strip() for part in text.split(";"))):
@@ -85,6 +97,9 @@ def _with_part(found: Reading, part: str) -> Reading:
     slices = _SLICES.fullmatch(part)
     if part.removesuffix(" time") in CLOCKS:
         return replace(found, clock=part.removesuffix(" time"))
+    named = _ROUND.fullmatch(part)
+    if named:
+        return replace(found, against=int(named[2])) if named[1] else replace(found, round=int(named[2]))
     if slices:
         return replace(found, stretch=(int(slices[1]), int(slices[2])))
     if part in ("everything", "raw"):
@@ -112,10 +127,17 @@ def named(profile: Profile, name: str) -> np.ndarray:
     return np.asarray([own == name or f"{module}.{own}" == name for own, module in zip(table.name, table.module, strict=True)], bool)
 
 
-def contexts_of(profile: Profile, chain: str, there: np.ndarray | None = None) -> np.ndarray:
+def contexts_of(profile: Profile, chain: str, there: np.ndarray | None = None, caller: np.ndarray | None = None) -> np.ndarray:
     """The contexts of a function, or of the last function of a chain of callers; (n,) bool array.
 
-    there: (n,) bool array, the contexts that are looked at; all when left out.
+    Parameters
+    ----------
+    profile : Profile
+    chain : str
+    there : (n,) bool array, optional
+        The contexts that are looked at; all when left out.
+    caller : (n,) int array, optional
+        The nearest caller whose time is not charged to another: a chain of such callers is meant as well.
     """
     found: np.ndarray | None = None
     for name in chain.split(STEP):
@@ -123,7 +145,8 @@ def contexts_of(profile: Profile, chain: str, there: np.ndarray | None = None) -
         if there is not None:
             here &= there
         if found is not None:
-            here &= (profile.parent >= 0) & found[profile.parent]
+            called = found[profile.parent] if caller is None else found[profile.parent] | found[caller]
+            here &= (profile.parent >= 0) & called
         found = here
     return found if found is not None else np.zeros(len(profile), bool)
 
@@ -160,11 +183,15 @@ def charged_functions(profile: Profile, names: tuple[str, ...]) -> np.ndarray:
 def _asked_for(profile: Profile, reading: Reading) -> np.ndarray | None:
     """Which contexts the clauses inside and without leave, None for all."""
     there: np.ndarray | None = None
+    caller: np.ndarray | None = None
+    if any(STEP in chain for chain in (*reading.inside, *reading.without)) and (reading.charged or not reading.machinery):
+        _stays, home, _top = _moved(profile, reading, None)
+        caller = np.where(profile.parent >= 0, home[profile.parent], 0)
     for chain in reading.inside:
-        tops = below(profile, np.flatnonzero(contexts_of(profile, chain, there)))
+        tops = below(profile, np.flatnonzero(contexts_of(profile, chain, there, caller)))
         there = tops if there is None else there & tops
     for chain in reading.without:
-        rest = ~below(profile, np.flatnonzero(contexts_of(profile, chain, there)))
+        rest = ~below(profile, np.flatnonzero(contexts_of(profile, chain, there, caller)))
         there = rest if there is None else there & rest
     return there
 

@@ -392,3 +392,21 @@ def test_the_command_line_reads_the_round_that_the_sentence_names(study):  # noq
     assert facts["round"] == 1
     again = json.loads(ricerca("rank", study, "--json", "--leads", "--reading", "round 1; against round 2").stdout)
     assert any("more than in round 2" in text for lead in again["leads"] for text in lead["evidence"])
+
+
+def test_the_lines_page_marks_the_line_in_hand(window, qtbot):
+    window.show_named_page("Lines")
+    lines = window.state.view.loaded.lines
+    for function, line in ((number_of(window, "work"), 7), (number_of(window, "<module>"), 0)):
+        window.state.take_line(function, line) if line else window.state.take_in_hand(function)
+        row = window.lines.table.selected_rows()[0]
+        assert lines.function[row] == function
+        assert line in (0, lines.line[row])
+    rows = window.lines.table.model.rows
+    view = window.lines.table.view
+    view.setFocus()
+    view.selectRow(2)
+    QTest.keyClick(view, Qt.Key.Key_Up)
+    assert window.state.in_hand == lines.function[rows[1]]
+    assert window.state.line_in_hand == lines.line[rows[1]]
+    assert window.lines.table.selected_rows() == [rows[1]]

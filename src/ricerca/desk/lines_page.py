@@ -26,6 +26,18 @@ class LinesPage(SeenPage):
         layout.addWidget(self.table)
         self.table.chosen.connect(self._take)
         self.table.asked.connect(lambda place: show_row_menu(state, self.table.view.viewport() or self, place))
+        state.hand_changed.connect(self._follow)
+        state.line_changed.connect(lambda _line: self._follow())
+
+    def _follow(self) -> None:
+        """Mark the line in hand, else the dearest one of the function in hand."""
+        view, state = self._state.view, self._state
+        if view is None or not self.isVisible():
+            return
+        lines = view.loaded.lines
+        of_function = lines.function == state.in_hand
+        rows = np.flatnonzero(of_function & (lines.line == state.line_in_hand)) if state.line_in_hand else np.flatnonzero(of_function)
+        self.table.select(int(rows[0]) if len(rows) else -1)
 
     def _take(self, row: int) -> None:
         view = self._state.view
@@ -53,6 +65,7 @@ class LinesPage(SeenPage):
         told = f"; own time and hits of {plural(followed, 'line')}" if followed else ""
         hint = "" if followed else "; for own time and hits follow a function's lines in a new round"
         self.table.summary.setText(f"{plural(len(lines), 'line')} that call something{told}{hint}")
+        self._follow()
 
 
 def _columns(view: View) -> list[Column]:

@@ -460,9 +460,9 @@ class DeskState(QObject):
                 return number
         return -1
 
-    def take_in_hand(self, function: int) -> None:
-        """Show a function in the dossier and on every page."""
-        self.line_in_hand, function = 0, int(function)
+    def take_in_hand(self, function: int, line: int = 0) -> None:
+        """Show a function in the dossier and on every page; a line of it is taken along where one is named."""
+        self.line_in_hand, function = line, int(function)
         if self.view is None or function == self.in_hand or not 0 <= function < len(self.view.loaded.profile.functions):
             return
         self.in_hand = function
@@ -471,8 +471,7 @@ class DeskState(QObject):
 
     def take_line(self, function: int, line: int) -> None:
         """Show a line, with its function, on every page."""
-        self.take_in_hand(function)
-        self.line_in_hand = line
+        self.take_in_hand(function, line)
         self.line_changed.emit(line)
 
     def _keep_reading(self) -> None:

@@ -33,7 +33,7 @@ def main(study: Path) -> None:
         window = Window(QSettings(str(Path(folder, "s.ini")), QSettings.Format.IniFormat), study)
         window.resize(1280, 800)
         window.show()
-        while window.functions.table.model.rowCount() == 0:
+        while not window.leads.cards:
             QTest.qWait(2)
         window.grab()
         first = time.perf_counter() - began

@@ -239,7 +239,7 @@ def rank(file: Path, number: int | None, by: str, lines: bool, edges: bool, lead
     if by == "gain":
         _compare(file, reading.against, loaded.round.number, as_json, top)
         return
-    base = _load(file, reading.against).through(reading) if reading.against is not None else None
+    base = _load(file, reading.against).through(reading.of_another_run) if reading.against is not None else None
     loaded = loaded.through(reading)
     if as_json:
         facts = round_facts(loaded, str(file))

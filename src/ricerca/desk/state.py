@@ -100,16 +100,11 @@ class Readings:
             loaded = self._load(study, number, layers)
             base = self._load(study, against, layers) if against is not None and against != loaded.round.number else None
         key = (path, loaded.run.id, base.run.id if base else None, reading, loaded.round.plain_ns, layers)
-        return self._views.get(key, lambda: make_view(loaded.through(reading), base.through(elsewhere(reading)) if base else None))
+        return self._views.get(key, lambda: make_view(loaded.through(reading), base.through(reading.of_another_run) if base else None))
 
     def _load(self, study: Study, number: int | None, layers: str) -> Loaded:
         one = study.round(number)
         return replace(self._rounds.get((study.path, one.id, len(one.runs), layers), lambda: load(study, number)), round=one)
-
-
-def elsewhere(reading: Reading) -> Reading:
-    """The same reading for another run: a stretch of time and process numbers mean nothing there."""
-    return replace(reading, stretch=None, processes=())
 
 
 def make_view(loaded: Loaded, base: Loaded | None) -> View:

@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QScrollArea, QTool
 
 from ricerca.desk import theme
 from ricerca.desk.seen_page import SeenPage
-from ricerca.desk.state import DeskState, View, elsewhere
+from ricerca.desk.state import DeskState, View
 from ricerca.desk.tips import tip
 from ricerca.engine.timeline import Stave, Timeline, timeline
 from ricerca.wording import plural, time_text
@@ -322,7 +322,7 @@ class TimelinePage(SeenPage):
         self.whole.setVisible(self._state.reading.stretch is not None)
 
         def make() -> tuple[View, Timeline, Timeline | None]:
-            base = timeline(view.base.through(elsewhere(reading)).profile) if view.base is not None else None
+            base = timeline(view.base.through(reading.of_another_run).profile) if view.base is not None else None
             return view, timeline(view.loaded.through(reading).profile), base
 
         self._state.workers.request("timeline", make, self._show)

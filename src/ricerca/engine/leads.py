@@ -194,7 +194,11 @@ def _of_function(scene: Scene, one: int) -> Lead:
         evidence, kind = [f"{time_text(per_call)} a call in {itself}", callee, caller], SELDOM
     else:
         said = f"{share[0].upper()}{share[1:]} passes in {itself}."
-        evidence, kind = [f"{plural(calls, 'call')} of {time_text(per_call)}", callee, caller], BODY
+        resumes = int(figures.resumes[one])
+        each = (
+            f"{plural(calls, 'call')} of {time_text(per_call)}" if calls else f"gone on with {plural(resumes, 'time')}" if resumes else ""
+        )
+        evidence, kind = [each, callee, caller], BODY
     found = scene.lead(kind, said, evidence, own, int(figures.inclusive_ns[one]), one, line)
     return replace(found, uncertain=bool(figures.uncertain[one]))
 

@@ -64,6 +64,11 @@ class Reading:
         return "; ".join(parts) or "everything"
 
     @property
+    def of_another_run(self) -> Reading:
+        """The same for another run, where a stretch of this one's time and its process numbers mean nothing."""
+        return replace(self, stretch=None, processes=())
+
+    @property
     def of_any_round(self) -> Reading:
         """The same without saying which rounds."""
         return replace(self, round=None, against=None)
@@ -97,9 +102,9 @@ def _with_part(found: Reading, part: str) -> Reading:
     slices = _SLICES.fullmatch(part)
     if part.removesuffix(" time") in CLOCKS:
         return replace(found, clock=part.removesuffix(" time"))
-    named = _ROUND.fullmatch(part)
-    if named:
-        return replace(found, against=int(named[2])) if named[1] else replace(found, round=int(named[2]))
+    of_round = _ROUND.fullmatch(part)
+    if of_round:
+        return replace(found, against=int(of_round[2])) if of_round[1] else replace(found, round=int(of_round[2]))
     if slices:
         return replace(found, stretch=(int(slices[1]), int(slices[2])))
     if part in ("everything", "raw"):

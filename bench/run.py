@@ -57,10 +57,10 @@ def interpreters() -> list[str]:
     return [sys.executable, *(str(found[-1]) for found in others if found)]
 
 
-def empty_hook(python: str, folder: Path) -> str:
-    """Compile the hook of the same kind that does nothing."""
-    built = folder / "empty.so"
-    command = ["cc", "-O3", "-fPIC", "-shared", f"-I{ask(python).include}", str(HERE / "empty_hook.c"), "-o", str(built)]
+def empty_hook(python: str, folder: Path, *options: str) -> str:
+    """Compile the hook of the same kind that does nothing, or, with -DREAD_CLOCK, nothing but that."""
+    built = folder / f"empty{len(options)}.so"
+    command = ["cc", "-O3", "-fPIC", "-shared", *options, f"-I{ask(python).include}", str(HERE / "empty_hook.c"), "-o", str(built)]
     subprocess.run(command, check=True)
     return str(built)
 
@@ -98,7 +98,7 @@ def ratio(name: str, ours: list[float], theirs: list[float], limit: float | None
 
 def overhead(python: str, repeats: int, folder: Path) -> list[Figure]:
     """Recorded runs against the empty hook and against plain runs, by workload."""
-    modes = (None, empty_hook(python, folder), native_for(python))
+    modes = (None, empty_hook(python, folder), empty_hook(python, folder, "-DREAD_CLOCK"), native_for(python))
     version = ".".join(map(str, ask(python).version[:2]))
     found = []
     idle = folder / "idle.py"  # what it costs to start and to import is not the workload's
@@ -109,12 +109,13 @@ def overhead(python: str, repeats: int, folder: Path) -> list[Figure]:
         script = HERE / "workloads" / f"{workload}.py"
         idle.write_text("import numpy\nnumpy.random.default_rng(5)\n" if arrays else "pass\n")
         starts = [min(cpu_seconds(python, idle, native, folder) for _ in range(3)) for native in modes]
-        times: list[list[float]] = [[], [], []]
+        times: list[list[float]] = [[] for _ in modes]
         for _ in range(repeats):
             for kept, native, start in zip(times, modes, starts, strict=True):
                 kept.append(cpu_seconds(python, script, native, folder) - start)
-        plain, bare, recorded = times
+        plain, bare, clock, recorded = times
         found.append(ratio(f"{version} {workload}: recorded / empty hook", recorded, bare, 1.25))
+        found.append(ratio(f"{version} {workload}: recorded / empty hook that reads the clock", recorded, clock, None))
         found.append(ratio(f"{version} {workload}: recorded / plain", recorded, plain, 1.05 if arrays else None))
     return found
 

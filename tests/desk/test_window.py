@@ -150,8 +150,8 @@ def test_arrow_keys_take_functions_in_hand_on_every_page(window, qtbot):
 def test_dossier_says_calls_places_and_change(window):
     window.state.take_in_hand(number_of(window, "inner"))
     text = window.dossier.sentence.text()
-    assert "36 times" in text.replace("\u2009", " ")
-    assert "from 1 place" in text.replace("\u2009", " ")
+    assert "36 times" in text.replace("\u202f", " ")
+    assert "from 1 place" in text.replace("\u202f", " ")
     assert "180 calls then" in text
     assert any(blade.name == "work" and blade.calls == "36 of 36" for blade in window.dossier.fan._blades)
 

@@ -81,9 +81,9 @@ def test_a_cheap_function_called_often_and_a_dear_one_called_twice_both_stand_ou
     found = told([-1, 0, 1, 1], [0, 1, 2, 3], [0, SECOND // 10, 4 * SECOND, 5 * SECOND], [0, 1, 500_000, 2],
                  [0, 5, 7, 8], ["start", "main", "tiny", "heavy"])  # fmt: skip
     assert [one.kind for one in found] == [leads.SELDOM, leads.OFTEN]
-    assert found[0].sentence == "2 calls of heavy take 55\u2009% of the run."
-    assert found[1].sentence == "tiny is called 500\u2009000 times; that adds up to 44\u2009% of the run."
-    assert found[1].evidence == ("8.00\u2009µs a call", "all from main, line 7")
+    assert found[0].sentence == "2 calls of heavy take 55\u202f% of the run."
+    assert found[1].sentence == "tiny is called 500\u202f000 times; that adds up to 44\u202f% of the run."
+    assert found[1].evidence == ("8.00\u202fµs a call", "all from main, line 7")
     assert math.isclose(found[0].ceiling, 9.1 / 4.1)
 
 
@@ -92,7 +92,7 @@ def test_charged_time_is_told_with_the_line_it_was_asked_for_on():
                  ["start", "fit", "solve", "dot", ""][:4], layers=("mine", "mine", "packages", "packages"),
                  reading=Reading(charged=("*",)))  # fmt: skip
     assert found[0].function == 1 and found[0].line == 7
-    assert "line 7: 300 calls of solve, 7.00\u2009s" in found[0].evidence
+    assert "line 7: 300 calls of solve, 7.00\u202fs" in found[0].evidence
     assert "and the other code it calls" in found[0].sentence
 
 
@@ -100,7 +100,7 @@ def test_waiting_is_told_with_its_class_and_only_where_waiting_counts():
     tree = ([-1, 0, 1], [0, 1, 2], [0, SECOND, 3 * SECOND], [0, 1, 6], [0, 5, 7], ["start", "main", "nap"])
     (found, other) = told(*tree, waiting=[0, 0, 3 * SECOND])
     assert found.kind == leads.WAITING and found.function == 2
-    assert found.sentence == "The program waits for 75\u2009% of the run, mostly for: other."
+    assert found.sentence == "The program waits for 75\u202f% of the run, mostly for: other."
     assert other.function == 1, "a function that only waits is not told twice"
     assert leads.WAITING not in [one.kind for one in told(*tree, waiting=[0, 0, 3 * SECOND], wall=False)]
 
@@ -112,11 +112,11 @@ def test_collections_imports_and_programs_are_told_from_where_they_ran():
     layers = ("mine", "mine", "garbage collection", "imports", "other programs")
     for reading in (Reading(), Reading(charged=("*",))):
         found = {one.kind: one for one in told(*tree, kinds=kinds, layers=layers, reading=reading)}
-        assert found[leads.COLLECTION].sentence == "Garbage is collected 40 times, which takes 20\u2009% of the run."
-        assert found[leads.COLLECTION].evidence == ("most of it under main, 1.00\u2009s",)
-        assert found[leads.IMPORTS].sentence == "Imports take 40\u2009% of the run."
-        assert found[leads.IMPORTS].evidence == ("3 modules, the dearest: import numpy 2.00\u2009s",)
-        assert found[leads.PROGRAMS].sentence == "3 other programs are started; waiting for them takes 20\u2009% of the run."
+        assert found[leads.COLLECTION].sentence == "Garbage is collected 40 times, which takes 20\u202f% of the run."
+        assert found[leads.COLLECTION].evidence == ("most of it under main, 1.00\u202fs",)
+        assert found[leads.IMPORTS].sentence == "Imports take 40\u202f% of the run."
+        assert found[leads.IMPORTS].evidence == ("3 modules, the dearest: import numpy 2.00\u202fs",)
+        assert found[leads.PROGRAMS].sentence == "3 other programs are started; waiting for them takes 20\u202f% of the run."
 
 
 def test_what_became_slower_is_told_with_the_function_it_is():
@@ -128,7 +128,7 @@ def test_what_became_slower_is_told_with_the_function_it_is():
     found = find_leads(scene_of(new, comparison=compare(old, new), base_number=1))
     fit = next(one for one in found if one.function == 2)
     assert fit.kind == leads.SELDOM
-    assert "1.00\u2009s more than in round 1" in fit.evidence
+    assert "1.00\u202fs more than in round 1" in fit.evidence
     none = find_leads(scene_of(old, comparison=compare(new, old), base_number=1))
     assert not any("more than" in text for one in none for text in one.evidence)
 
@@ -137,8 +137,17 @@ def test_a_flat_run_says_that_little_can_be_gained():
     count = 60
     found = told([-1] + [0] * count, list(range(count + 1)), [0] + [SECOND] * count)
     assert [one.kind for one in found] == [leads.LITTLE]
-    assert found[0].sentence == "No single place is worth much: the dearest function takes 1.7\u2009% of the run."
+    assert found[0].sentence == "No single place is worth much: the dearest function takes 1.7\u202f% of the run."
 
 
 def test_nothing_runs_and_nothing_is_told():
     assert told([-1], [0], [0]) == ()
+
+
+def test_a_function_that_only_imports_is_not_told_beside_the_imports():
+    tree = ([-1, 0, 1, 1], [0, 1, 2, 3], [0, SECOND // 10, 3 * SECOND, SECOND], [0, 1, 1, 1], [0, 5, 6, 7],
+            ["start", "main", "import numpy", "fit"])  # fmt: skip
+    layers, charged = ("mine", "mine", "imports", "mine"), Reading(charged=("*",))
+    found = told(*tree, kinds={2: KIND_IMPORT}, layers=layers, reading=charged)
+    assert [one.kind for one in found] == [leads.IMPORTS, leads.SELDOM]
+    assert found[1].function == 3

@@ -318,3 +318,17 @@ def test_the_timeline_finds_where_the_mix_of_functions_changes():
     assert [abs(at - 60) <= 2 for at in line.phases] == [True]
     assert line.staves[0].density.sum() == 12000
     assert line.staves[0].spans == ((1, 0, 6000, 0), (2, 6000, 12000, 0))
+
+
+def test_the_graph_leaves_out_what_hardly_matters_but_not_what_is_in_hand():
+    tables = tables_of([-1, 0, 1, 1, 1], [0, 1, 2, 3, 4], [0, 10**6, 10**6, 10, 20], names=["start", "main", "fit", "close", "tidy"])
+    profile = build_profile(tables)
+
+    def shown(**more):
+        return [node.name for node in call_graph(profile, least_share=0.001, **more).nodes]
+
+    assert shown() == ["main", "fit"]
+    assert shown(around=3) == ["main", "fit", "close"]
+    assert shown(around=3, most=2) == ["main", "close"]
+    assert call_graph(profile, least_share=0.001).hidden == 2
+    assert len(call_graph(profile).nodes) == 4

@@ -191,7 +191,7 @@ def _columns(view: View, rows: Rows) -> list[Column]:
         return said + (" That is more than half, so this figure is uncertain." if uncertain[n] else "")
 
     def write_self(n: int) -> str:
-        return ("≈\N{THIN SPACE}" if uncertain[n] else "") + time_text(rows.self_ns[n])
+        return ("≈\N{NARROW NO-BREAK SPACE}" if uncertain[n] else "") + time_text(rows.self_ns[n])
 
     def write_under(n: int) -> str:
         if n >= count:

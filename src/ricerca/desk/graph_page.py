@@ -34,6 +34,8 @@ from ricerca.engine.levels import MODULE, PACKAGE
 from ricerca.wording import count_text, plural, time_text
 
 MOST_NODES = 120
+LEAST_SHARE = 0.001
+"""Of the whole: nodes with less are shown when more nodes are asked for."""
 LEAST_SCALE = 0.8
 
 
@@ -157,7 +159,7 @@ class GraphPage(SeenPage):
         most, folded, hand = self.slider.value(), frozenset(self._folded), self._state.in_hand
 
         def make() -> Drawn:
-            graph = call_graph(view.loaded.profile, most, folded, hand)
+            graph = call_graph(view.loaded.profile, most, folded, hand, LEAST_SHARE if most == DEFAULT_NODES else 0.0)
             return Drawn(view, graph, lay_out(graph))
 
         self._state.workers.request("graph", make, self._show)

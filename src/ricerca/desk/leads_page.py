@@ -8,8 +8,8 @@ from dataclasses import replace
 from functools import partial
 
 from PyQt6.QtCore import QPoint, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QFocusEvent, QFontMetrics, QKeyEvent, QMouseEvent, QPainter, QPaintEvent
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtGui import QColor, QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
 from ricerca.desk import theme
 from ricerca.desk.functions_page import place_text
@@ -54,6 +54,25 @@ class Strip(QWidget):
         room = QRectF(0, 0, self.width(), self.height())
         painter.fillRect(QRectF(0, self.height() / 2 + 7, self.width(), 1), QColor(theme.now().rule))
         paint_bar(painter, room, self._full_ns, self._lead.own_ns, self._lead.inclusive_ns, self._base_ns, self._lead.layer)
+        painter.end()
+
+
+class Place(QLabel):
+    """Where to look, cut to the room there is."""
+
+    def __init__(self, text: str) -> None:
+        super().__init__(text)
+        self.setObjectName("soft")
+        self.setTextFormat(Qt.TextFormat.PlainText)
+        self.setToolTip(tip(text))
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+
+    def paintEvent(self, _event: QPaintEvent | None) -> None:
+        painter = QPainter(self)
+        painter.setFont(theme.font(theme.SMALL_PX))
+        painter.setPen(QColor(theme.now().soft))
+        cut = painter.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
+        painter.drawText(self.rect(), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, cut)
         painter.end()
 
 
@@ -105,11 +124,7 @@ class Card(QFrame):
             column.addWidget(doubt)
         row = QHBoxLayout()
         row.setSpacing(16)
-        place = QLabel(_place(lead, view))
-        place.setObjectName("soft")
-        place.setTextFormat(Qt.TextFormat.PlainText)
-        row.addWidget(place)
-        row.addStretch(1)
+        row.addWidget(Place(_place(lead, view)), 1)
         if act is not None:
             step = QPushButton(words)
             step.setObjectName("quiet")
@@ -177,8 +192,7 @@ def _place(lead: Lead, view: View) -> str:
     file, line = table.file[lead.function], lead.line or int(table.first_line[lead.function])
     rows = view.loaded.sources.get(file, "").splitlines()
     text = rows[line - 1].strip() if lead.line and 0 < line <= len(rows) else ""
-    cut = QFontMetrics(theme.font(theme.SMALL_PX)).elidedText(text, Qt.TextElideMode.ElideRight, 320)
-    return place_text(file, line, table.module[lead.function]) + (f"   {cut}" if cut else "")
+    return place_text(file, line, table.module[lead.function]) + (f"   {text}" if text else "")
 
 
 class LeadsPage(SeenPage):
@@ -192,6 +206,7 @@ class LeadsPage(SeenPage):
         self.area = QScrollArea()
         self.area.setWidgetResizable(True)
         self.area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.cards: list[Card] = []
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)

@@ -24,7 +24,7 @@ class Expectation:
         """How far a time lies from it, in words.
 
         >>> Expectation("", 2e9).missed(1.5e9)
-        '25\u2009% less time than expected'
+        '25\u202f% less time than expected'
         """
         off = total_ns / self.total_ns - 1 if self.total_ns else 0.0
         return "as expected" if abs(off) <= SAME else f"{share_text(abs(off))} {'more' if off > 0 else 'less'} time than expected"
@@ -33,7 +33,7 @@ class Expectation:
         """What came of it, in words.
 
         >>> Expectation("", 2e9).held(1.5e9)
-        'came to 1.50\u2009s, 25\u2009% less time than expected'
+        'came to 1.50\u202fs, 25\u202f% less time than expected'
         """
         return f"came to {time_text(total_ns)}, {self.missed(total_ns)}"
 
@@ -42,7 +42,7 @@ def expectation_text(names: Sequence[str], factor: float, total_ns: float, speed
     """An expectation as the sentence that goes into a note.
 
     >>> expectation_text(["fit"], 2, 1.5e9, 1.3)
-    'Expected: with fit 2× as fast, the run takes 1.50\u2009s (1.30×).'
+    'Expected: with fit 2× as fast, the run takes 1.50\u202fs (1.30×).'
     """
     listed = ", ".join(names[:MOST_NAMES])
     if len(names) > MOST_NAMES:
@@ -53,7 +53,7 @@ def expectation_text(names: Sequence[str], factor: float, total_ns: float, speed
 def expectations(note: str) -> list[Expectation]:
     """The expectations in a note, the latest last.
 
-    >>> [one.total_ns for one in expectations("Faster?\\nExpected: with fit 2× as fast, the run takes 1.50\u2009s (1.30×).")]
+    >>> [one.total_ns for one in expectations("Faster?\\nExpected: with fit 2× as fast, the run takes 1.50\u202fs (1.30×).")]
     [1500000000.0]
     """
     return [Expectation(found[0], time_ns(found[2])) for found in _SENTENCE.finditer(note)]

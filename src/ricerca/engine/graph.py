@@ -95,7 +95,9 @@ def _groups(profile: Profile, folded: Collection[Fold]) -> tuple[np.ndarray, lis
     return number, labels
 
 
-def call_graph(profile: Profile, most: int = DEFAULT_NODES, folded: Collection[Fold] = (), around: int = -1) -> Graph:
+def call_graph(
+    profile: Profile, most: int = DEFAULT_NODES, folded: Collection[Fold] = (), around: int = -1, least_share: float = 0.0
+) -> Graph:
     """The nodes with most inclusive time, and whatever node holds the function around.
 
     Parameters
@@ -108,6 +110,8 @@ def call_graph(profile: Profile, most: int = DEFAULT_NODES, folded: Collection[F
         Classes, modules and packages that are one node each.
     around : int
         A function that is shown in any case, -1 for none.
+    least_share : float
+        Nodes with less of the whole than this (0 to 1) are left out, but for the first.
     """
     number, labels = _groups(profile, folded)
     count = len(labels)
@@ -118,9 +122,10 @@ def call_graph(profile: Profile, most: int = DEFAULT_NODES, folded: Collection[F
     thread[number[np.asarray(profile.functions.kind) == KIND_THREAD]] = True
     present = np.flatnonzero(((all_calls > 0) | (inclusive_ns > 0)) & ~thread)
     order = present[np.lexsort((present, -self_ns[present], -inclusive_ns[present]))]
-    chosen = [int(one) for one in order[: max(most, 1)]]
+    enough = max(int((inclusive_ns[order] >= least_share * profile.total_ns).sum()), 1)
+    chosen = [int(one) for one in order[: max(min(most, enough), 1)]]
     if around >= 0 and int(number[around]) not in chosen and int(number[around]) in set(present.tolist()):
-        chosen[-1] = int(number[around])
+        chosen = [*chosen[: max(most, 1) - 1], int(number[around])]
     place = {one: at for at, one in enumerate(chosen)}
     ribbons = _ribbons(profile, group, place, count)
     of_cycle, cycles = _cycles(profile, group, count, chosen, ribbons)

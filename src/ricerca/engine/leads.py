@@ -30,7 +30,7 @@ CLEAR, LEAST = 0.05, 0.02
 OFTEN_CALLS, OFTEN_NS, SELDOM_CALLS = 10_000, 50_000, 10
 LEAST_SHARE = {WAITING: 0.10, COLLECTION: 0.04, IMPORTS: 0.15, PROGRAMS: 0.05, CYCLE: 0.10, SLOWER: 0.03}
 RING_CALLS = 1000
-CHARGED_SHARE, LINE_SHARE, ALL_WAITING = 0.25, 0.3, 0.8
+CHARGED_SHARE, LINE_SHARE, ALL_OF_IT = 0.25, 0.3, 0.8
 LITTLE_CEILING = 1.1
 
 
@@ -133,7 +133,10 @@ def find_leads(scene: Scene) -> tuple[Lead, ...]:
         return ()
     slower, waiting = _slower(scene), _waiting(scene)
     wide = [one for find in (_collection, _imports, _programs, _cycle) if (one := find(scene)) is not None]
-    found = wide + _of_functions(scene, max(WANTED - len(wide) - (waiting is not None), 0))
+    found = _of_functions(scene, max(WANTED - len(wide) - (waiting is not None), 0))
+    if any(one.kind == IMPORTS for one in wide):
+        found = [one for one in found if not _only_imports(scene, one)]
+    found = wide + found
     if waiting is not None:
         found = _with_waiting(scene, found, waiting)
     if slower is not None:
@@ -147,10 +150,19 @@ def find_leads(scene: Scene) -> tuple[Lead, ...]:
     return (*found, little) if little is not None else tuple(found)
 
 
+def _only_imports(scene: Scene, lead: Lead) -> bool:
+    """Whether nearly all time of a function's own is that of its imports, which are told by themselves."""
+    found = scene.charges
+    if found is None:
+        return False
+    imports = np.asarray(scene.uncharged.functions.kind)[found.callee] == KIND_IMPORT
+    return bool(found.self_ns[imports & (found.caller == lead.function)].sum() >= ALL_OF_IT * lead.own_ns)
+
+
 def _with_waiting(scene: Scene, found: list[Lead], waiting: Lead) -> list[Lead]:
     """The waiting beside the other leads; a function that does nothing but wait is not told twice."""
     one = waiting.function
-    if scene.figures.waiting_ns[one] < ALL_WAITING * scene.figures.self_ns[one]:
+    if scene.figures.waiting_ns[one] < ALL_OF_IT * scene.figures.self_ns[one]:
         return [waiting, *found]
     same = [lead for lead in found if lead.function == one]
     more = tuple(text for lead in same if lead.line for text in lead.evidence if text.startswith("line "))

@@ -332,3 +332,11 @@ def test_the_graph_leaves_out_what_hardly_matters_but_not_what_is_in_hand():
     assert shown(around=3, most=2) == ["main", "close"]
     assert call_graph(profile, least_share=0.001).hidden == 2
     assert len(call_graph(profile).nodes) == 4
+
+
+def test_a_part_far_below_the_root_is_found_however_long_the_way(monkeypatch):
+    for steps in (100, 3):
+        monkeypatch.setattr("ricerca.engine.reducing.MOST_STEPS", steps)
+        tables = tables_of(list(range(-1, 12)), [0] + [1] * 11 + [2], [0] + [5] * 11 + [7], lines=[0, *range(1, 13)])
+        found = read(build_profile(tables), parse("inside f2"))
+        assert (found.total_ns, found.parent.tolist(), found.line.tolist()) == (7, [-1, 0], [0, 1])

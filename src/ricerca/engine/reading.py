@@ -11,7 +11,7 @@ import numpy as np
 from ricerca.engine.layers import IMPORTS, LAYERS, MINE
 from ricerca.engine.levels import FUNCTION, LEVELS, at_level
 from ricerca.engine.profile import KIND_BUILTIN, KIND_PYTHON, Profile, retimed
-from ricerca.engine.reducing import below, homes_of, keep
+from ricerca.engine.reducing import below, homes_of, keep, sheltered
 from ricerca.engine.slices import in_stretch
 from ricerca.errors import InputError
 
@@ -190,7 +190,7 @@ def _asked_for(profile: Profile, reading: Reading) -> np.ndarray | None:
     there: np.ndarray | None = None
     caller: np.ndarray | None = None
     if any(STEP in chain for chain in (*reading.inside, *reading.without)) and (reading.charged or not reading.machinery):
-        _stays, home, _top = _moved(profile, reading, None)
+        home, _top = homes_of(_stays(profile, reading, None), profile.parent)
         caller = np.where(profile.parent >= 0, home[profile.parent], 0)
     for chain in reading.inside:
         tops = below(profile, np.flatnonzero(contexts_of(profile, chain, there, caller)))
@@ -201,11 +201,11 @@ def _asked_for(profile: Profile, reading: Reading) -> np.ndarray | None:
     return there
 
 
-def _moved(profile: Profile, reading: Reading, there: np.ndarray | None) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """What is folded and charged, of what is there: which contexts stay, and the homes of the others (see ``homes_of``).
+def _stays(profile: Profile, reading: Reading, there: np.ndarray | None) -> np.ndarray:
+    """Which contexts stay, of what is there, when the machinery of imports is folded and others' time is charged.
 
-    The machinery of imports goes to the nearest caller outside of it, then what is charged to the
-    nearest one outside of that. Without such a caller it stays.
+    The machinery goes to the nearest caller outside of it, then what is charged to the nearest one
+    outside of that. What has no such caller stays.
     """
     roots = profile.parent < 0
     around = np.ones(len(roots), bool) if there is None else there | roots
@@ -213,19 +213,11 @@ def _moved(profile: Profile, reading: Reading, there: np.ndarray | None) -> tupl
     folded = np.zeros(len(roots), bool)
     if not reading.machinery:
         machinery = _machinery(profile, there) & around & ~roots
-        fold_home, fold_top = homes_of(around & ~machinery | roots, profile.parent)
-        folded = machinery & ~roots[fold_home]
+        folded = machinery & sheltered(profile, around & ~machinery & ~roots)
         away |= folded
     stays = around & ~away
-    home, top = homes_of(stays, profile.parent)
-    homeless = np.flatnonzero(away & roots[home])
-    home[homeless] = homeless
-    if not reading.machinery:
-        inner = homeless[folded[homeless]]  # what they are folded into has no home either, and stays
-        home[inner], top[inner] = fold_home[inner], fold_top[inner]
-        homeless = homeless[~folded[homeless]]
-    stays[homeless] = True
-    return stays, home, top
+    # What is folded into something without a home goes there, and that stays.
+    return stays | (away & ~folded & ~sheltered(profile, stays & ~roots))
 
 
 def read(profile: Profile, reading: Reading) -> Profile:
@@ -241,9 +233,8 @@ def read(profile: Profile, reading: Reading) -> Profile:
         found = _of_threads(found, reading)
     there = _asked_for(found, reading)
     if reading.charged or not reading.machinery:
-        stays, home, top = _moved(found, reading, there)
         whole_functions = reading.machinery and not reading.inside
-        found = keep(found, stays, charged=True, there=there, homes=(home, top), same_nesting=whole_functions)
+        found = keep(found, _stays(found, reading, there), charged=True, there=there, same_nesting=whole_functions)
     elif there is not None:
         found = keep(found, there, charged=False, same_nesting=not reading.inside)
     if reading.inside:

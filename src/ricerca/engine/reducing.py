@@ -7,10 +7,11 @@ from typing import Any
 
 import numpy as np
 
-from ricerca.engine.profile import Profile, group_sums, preorder, running_sum
+from ricerca.engine.profile import Profile, group_sums, preorder, running_sum, subtree_sums
 
 COLUMNS = ("function", "calls", "resumes", "thread")
 TIMES = ("self_ns", "raw_self_ns", "waiting_ns")
+MOST_STEPS, FEW_TOPS = 100, 1000
 FEW = 8
 """Where one in so many is left out, each is booked by itself."""
 
@@ -48,14 +49,7 @@ def homes_of(kept: np.ndarray, parent: np.ndarray) -> tuple[np.ndarray, np.ndarr
     return home, top
 
 
-def keep(
-    profile: Profile,
-    kept: np.ndarray,
-    charged: bool,
-    there: np.ndarray | None = None,
-    homes: tuple[np.ndarray, np.ndarray] | None = None,
-    same_nesting: bool = False,
-) -> Profile:
+def keep(profile: Profile, kept: np.ndarray, charged: bool, there: np.ndarray | None = None, same_nesting: bool = False) -> Profile:
     """The profile without the other contexts; the thread roots always stay.
 
     Parameters
@@ -68,8 +62,6 @@ def keep(
         the line in that nearest caller.
     there : (n,) bool array, optional
         Of what is left out only these contexts are charged, the time of the others is dropped.
-    homes : pair of (n,) int arrays, optional
-        What ``homes_of`` finds, where it is known already.
     same_nesting : bool
         Whether it is known that whatever stays lies below the same functions that stay as before,
         if below any of its own.
@@ -81,47 +73,78 @@ def keep(
     place = running_sum(kept)  # of those that are kept; and of the end of a subtree, whether kept or not
     above, line = np.take(profile.parent, rows), np.take(profile.line, rows)
     orphans = np.flatnonzero((above >= 0) & ~kept[above])
-    gone = np.flatnonzero(~kept if there is None else there & ~kept) if charged else np.zeros(0, np.int64)
-    home = place  # for whom nothing is charged it does not matter
-    if charged or len(orphans):
-        home, top = homes or homes_of(kept, profile.parent)
-        line[orphans] = profile.line[top[above[orphans]]]
-        above[orphans] = home[above[orphans]]
+    if len(orphans):
+        above[orphans], top = _climbed(kept, profile.parent, above[orphans])
+        line[orphans] = profile.line[top]
     parent = np.take(place, above)
     parent[above < 0] = -1
-    columns: dict[str, Any] = {name: np.take(getattr(profile, name), rows) for name in COLUMNS}
-    columns |= _times(profile, rows, place, home, gone) | _slices_and_spans(profile, kept, place, home, gone)
+    gone = (~kept if there is None else there & ~kept) if charged else np.zeros(len(kept), bool)
+    columns: dict[str, Any] = {name: np.take(getattr(profile, name), rows) for name in (*COLUMNS, *TIMES)}
+    inclusive_ns: np.ndarray | None = None
+    away = np.flatnonzero(gone)
+    if len(away) * FEW < len(rows):
+        to = place[_climbed(kept, profile.parent, away)[0]]
+        for name in TIMES:
+            np.add.at(columns[name], to, getattr(profile, name)[away])
+    else:
+        columns, inclusive_ns = _charged_times(profile, rows, parent, kept, there, columns)
+    columns |= _slices_and_spans(profile, kept, place, gone)
     found = replace(profile, parent=parent, end=np.take(place, np.take(profile.end, rows)), line=line, **columns)
+    if inclusive_ns is not None:
+        found.__dict__["inclusive_ns"] = inclusive_ns
     if same_nesting and "outermost" in profile.__dict__:
         found.__dict__["outermost"] = profile.outermost[rows]
     return found
 
 
-def _times(profile: Profile, rows: np.ndarray, place: np.ndarray, home: np.ndarray, gone: np.ndarray) -> dict[str, Any]:
-    """The times of these rows, with those of what is gone added at its home."""
-    found: dict[str, Any] = {name: np.take(getattr(profile, name), rows) for name in TIMES}
-    if not len(gone):
-        return found
-    to = place[home[gone]]
+def _climbed(kept: np.ndarray, parent: np.ndarray, start: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Homes and tops of some contexts that are left out, step by step while that is quick; see ``homes_of``."""
+    top, pending = start.copy(), np.arange(len(start))
+    for _step in range(MOST_STEPS):
+        above = parent[top[pending]]
+        further = ~kept[above]
+        pending = pending[further]
+        if not len(pending):
+            return parent[top], top
+        top[pending] = above[further]
+    home, whole_top = homes_of(kept, parent)
+    return home[start], whole_top[start]
+
+
+def _charged_times(
+    profile: Profile, rows: np.ndarray, parent: np.ndarray, kept: np.ndarray, there: np.ndarray | None, columns: dict[str, Any]
+) -> tuple[dict[str, Any], np.ndarray | None]:
+    """The columns with the times of what is gone and there added at its home, and the inclusive times.
+
+    The time below a context stays the same, so its new time of its own is that less the time below
+    those that it calls now.
+    """
+    callers = np.where(parent < 0, len(rows), parent)
+    counts = there | kept if there is not None else None
+    found, inclusive_ns = dict(columns), None
     for name in TIMES:
-        values = getattr(profile, name)[gone]
-        if len(gone) * FEW < len(rows):
-            np.add.at(found[name], to, values)
-        elif values.any():
-            found[name] += group_sums(to, values, len(rows))
-    return found
+        values = getattr(profile, name)
+        if not values.any():
+            continue
+        if counts is None and name == "self_ns":
+            whole = np.take(profile.inclusive_ns, rows)
+        else:
+            whole = np.take(subtree_sums(values if counts is None else values * counts, profile.end), rows)
+        found[name] = whole - group_sums(callers, whole, len(rows) + 1)[:-1]
+        inclusive_ns = whole if name == "self_ns" else inclusive_ns
+    return found, inclusive_ns
 
 
-def _slices_and_spans(profile: Profile, kept: np.ndarray, place: np.ndarray, home: np.ndarray, gone: np.ndarray) -> dict[str, Any]:
-    """Slices follow their time; a call that is left out leaves no span."""
+def _slices_and_spans(profile: Profile, kept: np.ndarray, place: np.ndarray, gone: np.ndarray) -> dict[str, Any]:
+    """Slices follow their time, where that is charged; a call that is left out leaves no span."""
     found: dict[str, Any] = {}
     if not len(profile.slice_context) and not len(profile.span_context):
         return found
-    to = np.where(kept, np.arange(len(kept)), -1)
-    to[gone] = home[gone]
-    target = to[profile.slice_context]
-    sliced = np.flatnonzero(target >= 0)
-    found["slice_context"] = place[target[sliced]]
+    sliced = np.flatnonzero(kept[profile.slice_context] | gone[profile.slice_context])
+    target = profile.slice_context[sliced]
+    charged = np.flatnonzero(gone[target])
+    target[charged] = _climbed(kept, profile.parent, target[charged])[0]
+    found["slice_context"] = place[target]
     for name in ("slice_number", "slice_self_ns", "slice_waiting_ns"):
         found[name] = getattr(profile, name)[sliced]
     found["slice_calls"] = np.where(kept[profile.slice_context[sliced]], profile.slice_calls[sliced], 0)
@@ -174,6 +197,19 @@ def merged(profile: Profile) -> Profile:
     )
 
 
+def sheltered(profile: Profile, homes: np.ndarray) -> np.ndarray:
+    """Whether each context lies below one of these, itself not counted; homes is an (n,) bool array.
+
+    >>> from types import SimpleNamespace
+    >>> sheltered(SimpleNamespace(end=np.array([4, 3, 3, 4])), np.array([False, True, False, False])).tolist()
+    [False, False, True, False]
+    """
+    reach = np.maximum.accumulate(np.where(homes, profile.end, 0))
+    found = np.zeros(len(homes), bool)
+    found[1:] = reach[:-1] > np.arange(1, len(homes))
+    return found
+
+
 def below(profile: Profile, tops: np.ndarray) -> np.ndarray:
     """Whether each context lies in the subtree of one of these.
 
@@ -181,6 +217,11 @@ def below(profile: Profile, tops: np.ndarray) -> np.ndarray:
     >>> below(SimpleNamespace(end=np.array([4, 3, 3, 4])), np.array([1])).tolist()
     [False, True, True, False]
     """
+    if len(tops) < FEW_TOPS:
+        found = np.zeros(len(profile.end), bool)
+        for top, end in zip(tops.tolist(), profile.end[tops].tolist(), strict=True):
+            found[top:end] = True
+        return found
     steps = np.zeros(len(profile.end) + 1, np.int64)
     steps[:-1] += np.bincount(tops, minlength=len(profile.end))
     steps -= np.bincount(profile.end[tops], minlength=len(steps))

@@ -97,12 +97,24 @@ def test_charged_time_is_told_with_the_line_it_was_asked_for_on():
 
 
 def test_waiting_is_told_with_its_class_and_only_where_waiting_counts():
-    tree = ([-1, 0, 1], [0, 1, 2], [0, SECOND, 3 * SECOND], [0, 1, 6], [0, 5, 7], ["start", "main", "nap"])
-    (found, other) = told(*tree, waiting=[0, 0, 3 * SECOND])
+    tree = ([-1, 0, 1, 2], [0, 1, 2, 3], [0, SECOND, 0, 3 * SECOND], [0, 1, 6, 6], [0, 5, 7, 9], ["start", "main", "nap", "sleep"])
+    tables = replace(tables_of(*tree, builtins=frozenset({3})), waiting_ns=np.asarray([0, 0, 0, 3 * SECOND]))
+    tables = replace(tables, function_module=("", "app", "app", "time"))
+    whole, charged = build_profile(tables, ("mine", "mine", "mine", "builtins")), Reading(charged=("*",))
+    (found, other) = find_leads(scene_of(whole, charged))
     assert found.kind == leads.WAITING and found.function == 2
-    assert found.sentence == "The program waits for 75\u202f% of the run, mostly for: other."
+    assert found.sentence == "The program waits for 75\u202f% of the run, mostly for: sleep."
     assert other.function == 1, "a function that only waits is not told twice"
-    assert leads.WAITING not in [one.kind for one in told(*tree, waiting=[0, 0, 3 * SECOND], wall=False)]
+    assert find_leads(scene_of(whole))[0].function == 3
+    assert leads.WAITING not in [one.kind for one in find_leads(scene_of(whole, charged, wall=False))]
+
+
+def test_time_that_others_on_the_machine_took_is_no_waiting():
+    tree = ([-1, 0, 1], [0, 1, 2], [0, SECOND, 3 * SECOND], [0, 1, 6], [0, 5, 7], ["start", "main", "cos"])
+    for module, kinds in (("math", [leads.SELDOM, leads.SELDOM]), ("driver._speedups", [leads.WAITING, leads.SELDOM])):
+        tables = replace(tables_of(*tree, builtins=frozenset({2})), waiting_ns=np.asarray([0, SECOND // 2, 3 * SECOND]))
+        tables = replace(tables, function_module=("", "app", module))
+        assert [one.kind for one in find_leads(scene_of(build_profile(tables)))] == kinds
 
 
 def test_collections_imports_and_programs_are_told_from_where_they_ran():

@@ -18,7 +18,7 @@ from ricerca.engine.ranking import FunctionFigures, ceiling, ranked
 from ricerca.engine.reading import charged_functions
 from ricerca.engine.reducing import homes_of
 from ricerca.engine.slices import Growth
-from ricerca.engine.waits import waiting_by_class
+from ricerca.engine.waits import held_up, waiting_by_class
 from ricerca.recording.layout import KIND_CHILD, KIND_COLLECTION, KIND_IMPORT
 from ricerca.wording import count_text, cycle_name, factor_text, plural, share_text, short_name, time_text
 
@@ -162,7 +162,7 @@ def _only_imports(scene: Scene, lead: Lead) -> bool:
 def _with_waiting(scene: Scene, found: list[Lead], waiting: Lead) -> list[Lead]:
     """The waiting beside the other leads; a function that does nothing but wait is not told twice."""
     one = waiting.function
-    if scene.figures.waiting_ns[one] < ALL_OF_IT * scene.figures.self_ns[one]:
+    if one < 0 or scene.figures.waiting_ns[one] < ALL_OF_IT * scene.figures.self_ns[one]:
         return [waiting, *found]
     same = [lead for lead in found if lead.function == one]
     more = tuple(text for lead in same if lead.line for text in lead.evidence if text.startswith("line "))
@@ -288,18 +288,32 @@ def _callers(profile: Profile, rows: np.ndarray) -> str:
 
 
 def _waiting(scene: Scene) -> Lead | None:
+    """What the program waits for; not the time in which others on the machine held it up."""
     profile = scene.uncharged
-    by_class = waiting_by_class(profile)
-    total = sum(by_class.values())
+    waits = np.where(held_up(profile)[profile.function], 0, profile.waiting_ns)
+    total = int(waits.sum())
     if not scene.wall or total < LEAST_SHARE[WAITING] * scene.total_ns:
         return None
+    by_class = waiting_by_class(replace(profile, waiting_ns=waits))
     order = sorted(by_class.items(), key=lambda item: -item[1])
-    waits = scene.figures.waiting_ns * scene.figures.shown
-    where = int(np.argmax(waits))
-    place = f"most of it in {short_name(scene.profile.functions.name[where], 32)}, {time_text(int(waits[where]))}"
+    where, there_ns = _where_it_waits(scene, waits)
+    place = f"most of it in {short_name(scene.profile.functions.name[where], 32)}, {time_text(there_ns)}" if where >= 0 else ""
     said = f"The program waits for {scene.share(total)}, mostly for: {order[0][0]}."
     listed = ", ".join(f"{name} {time_text(ns)}" for name, ns in order[:3])
     return scene.lead(WAITING, said, [listed, place], min(total, scene.total_ns), 0, where)
+
+
+def _where_it_waits(scene: Scene, waits: np.ndarray) -> tuple[int, int]:
+    """The function of what is read in which most of this waiting counts, and how much; -1 where rows stand for several."""
+    profile = scene.uncharged
+    if profile.functions is not scene.profile.functions:
+        return -1, 0
+    away = charged_functions(profile, scene.charged)[profile.function] & (profile.parent >= 0)
+    home, _top = homes_of(~away, profile.parent)
+    home = np.where(profile.parent[home] < 0, np.arange(len(home)), home)  # without a caller it counts where it is
+    times = group_sums(profile.function[home], waits, len(profile.functions))
+    where = int(np.argmax(times))
+    return where, int(times[where])
 
 
 def _collection(scene: Scene) -> Lead | None:

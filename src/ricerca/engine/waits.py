@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import re
+import sys
+
+import numpy as np
 
 from ricerca.engine.profile import Profile, group_sums
 from ricerca.recording.layout import KIND_BUILTIN, KIND_CHILD
@@ -41,6 +44,20 @@ def wait_classes(profile: Profile) -> tuple[str, ...]:
     """The class of each function's own waiting."""
     table = profile.functions
     return tuple(wait_class(int(kind), module, name) for kind, module, name in zip(table.kind, table.module, table.name, strict=True))
+
+
+def held_up(profile: Profile) -> np.ndarray:
+    """Which functions do not wait of themselves: time they did not run in was taken by others on the machine.
+
+    These are all but what waits for something known, and the builtins of packages, of which nobody
+    knows what they do; (functions,) bool array.
+    """
+    table = profile.functions
+    own = [
+        name == OTHER and (kind != KIND_BUILTIN or not module or module.partition(".")[0] in sys.stdlib_module_names)
+        for name, kind, module in zip(wait_classes(profile), table.kind.tolist(), table.module, strict=True)
+    ]
+    return np.asarray(own, bool)
 
 
 def waiting_by_class(profile: Profile) -> dict[str, int]:

@@ -137,7 +137,7 @@ class Dossier(QFrame):
         self.place.setText(f"{place} · {table.layer[function]}")
         self.place.setToolTip(tip(table.file[function] or table.module[function]))
         self.open_button.setVisible(bool(table.file[function]) and not table.file[function].startswith("<"))
-        self.sentence.setText(sentence(view, function))
+        self.sentence.setText(f"<span style='white-space: pre-wrap'>{sentence(view, function)}</span>")  # else thin spaces become wide
         self.what_if.ask(view, [function])
         self.fan.show_function(view, function)
         self.source.show_function(view, function)

@@ -9,6 +9,6 @@ def tip(text: str | None) -> str:
     """A text that wraps and is shown letter by letter; nothing for nothing.
 
     >>> tip("<module>, <0.1 %")
-    '<p>&lt;module&gt;, &lt;0.1 %</p>'
+    "<p style='white-space: pre-wrap'>&lt;module&gt;, &lt;0.1 %</p>"
     """
-    return f"<p>{html.escape(text)}</p>" if text else ""
+    return f"<p style='white-space: pre-wrap'>{html.escape(text)}</p>" if text else ""

@@ -8,6 +8,7 @@ from functools import cached_property
 
 import numpy as np
 
+from ricerca.engine import layers
 from ricerca.engine.comparison import Comparison
 from ricerca.engine.cycles import Cycle
 from ricerca.engine.layers import MINE
@@ -270,11 +271,11 @@ def _of_kind(profile: Profile, kind: int) -> tuple[np.ndarray, int, int]:
     return tops, int(profile.inclusive_ns[tops].sum()), int(profile.calls[held].sum())
 
 
-def _dearest(profile: Profile, rows: np.ndarray, name: Callable[[int], str], most: int = 3) -> str:
+def _dearest(profile: Profile, rows: np.ndarray, most: int = 3) -> str:
     """The functions that most time of these contexts goes to, with it."""
     times = group_sums(profile.function[rows], profile.inclusive_ns[rows], len(profile.functions))
     order = [int(one) for one in np.argsort(-times, kind="stable")[:most] if times[one] > 0]
-    return ", ".join(f"{name(one)} {time_text(int(times[one]))}" for one in order)
+    return ", ".join(f"{short_name(profile.functions.name[one], 28)} {time_text(int(times[one]))}" for one in order)
 
 
 def _callers(profile: Profile, rows: np.ndarray) -> str:
@@ -316,33 +317,41 @@ def _where_it_waits(scene: Scene, waits: np.ndarray) -> tuple[int, int]:
     return where, int(times[where])
 
 
-def _collection(scene: Scene) -> Lead | None:
-    profile = scene.uncharged
-    rows, time, calls = _of_kind(profile, KIND_COLLECTION)
-    if time < LEAST_SHARE[COLLECTION] * scene.total_ns:
+def _of_items(
+    scene: Scene, lead: str, kind: int, layer: str, say: Callable[[int, str], str], tell: Callable[[np.ndarray, int], list[str]]
+) -> Lead | None:
+    """A lead about all items of a kind, where they take enough.
+
+    say words it by calls and share of the time, tell gives its evidence by contexts and calls.
+    """
+    rows, time, calls = _of_kind(scene.uncharged, kind)
+    if time < LEAST_SHARE[lead] * scene.total_ns:
         return None
-    said = f"Garbage is collected {plural(calls, 'time')}, which takes {scene.share(time)}."
-    return scene.lead(COLLECTION, said, [_callers(profile, rows)], time, layer="garbage collection")
+    return scene.lead(lead, say(calls, scene.share(time)), tell(rows, calls), time, layer=layer)
+
+
+def _collection(scene: Scene) -> Lead | None:
+    return _of_items(
+        scene, COLLECTION, KIND_COLLECTION, layers.COLLECTION,
+        lambda calls, share: f"Garbage is collected {plural(calls, 'time')}, which takes {share}.",
+        lambda rows, _calls: [_callers(scene.uncharged, rows)],
+    )  # fmt: skip
 
 
 def _imports(scene: Scene) -> Lead | None:
-    profile = scene.uncharged
-    rows, time, calls = _of_kind(profile, KIND_IMPORT)
-    if time < LEAST_SHARE[IMPORTS] * scene.total_ns:
-        return None
-    said = f"Imports take {scene.share(time)}."
-    dearest = _dearest(profile, rows, lambda one: short_name(profile.functions.name[one], 28))
-    return scene.lead(IMPORTS, said, [f"{plural(calls, 'module')}, the dearest: {dearest}"], time, layer="imports")
+    return _of_items(
+        scene, IMPORTS, KIND_IMPORT, layers.IMPORTS,
+        lambda _calls, share: f"Imports take {share}.",
+        lambda rows, calls: [f"{plural(calls, 'module')}, the dearest: {_dearest(scene.uncharged, rows)}"],
+    )  # fmt: skip
 
 
 def _programs(scene: Scene) -> Lead | None:
-    profile = scene.uncharged
-    rows, time, calls = _of_kind(profile, KIND_CHILD)
-    if time < LEAST_SHARE[PROGRAMS] * scene.total_ns:
-        return None
-    said = f"{plural(calls, 'other program is', 'other programs are')} started; waiting for them takes {scene.share(time)}."
-    dearest = _dearest(profile, rows, lambda one: short_name(profile.functions.name[one], 28))
-    return scene.lead(PROGRAMS, said, [dearest, _callers(profile, rows)], time, layer="other programs")
+    return _of_items(
+        scene, PROGRAMS, KIND_CHILD, layers.PROGRAMS,
+        lambda calls, share: f"{plural(calls, 'other program is', 'other programs are')} started; waiting for them takes {share}.",
+        lambda rows, _calls: [_dearest(scene.uncharged, rows), _callers(scene.uncharged, rows)],
+    )  # fmt: skip
 
 
 def _cycle(scene: Scene) -> Lead | None:

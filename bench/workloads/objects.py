@@ -18,7 +18,9 @@ class Cell:
 
 
 cells = [Cell(number) for number in range(500)]
-for step in range(500):
-    for cell in cells:
-        cell.grow(step)
-print(sum(cell.value for cell in cells))
+
+
+def work():
+    for step in range(6):
+        for cell in cells:
+            cell.grow(step)

@@ -7,4 +7,5 @@ def paths(right, down):
     return paths(right - 1, down) + paths(right, down - 1)
 
 
-print(paths(12, 11))
+def work():
+    return paths(6, 7)

@@ -5,7 +5,8 @@ def add(a, b):
     return a + b
 
 
-total = 0
-for number in range(1_500_000):
-    total = add(total, number)
-print(total)
+def work():
+    total = 0
+    for number in range(8000):
+        total = add(total, number)
+    return total

@@ -29,6 +29,7 @@ from ricerca.engine.profile import Profile, build_profile
 from ricerca.engine.ranking import function_figures
 from ricerca.engine.reading import parse, read
 from ricerca.loading import profile_of
+from ricerca.memory import keep_freed_memory
 from ricerca.recording.model import RunTables
 from ricerca.recording.reader import open_recording
 from ricerca.runner.native import ENTRY, ask, native_for
@@ -156,6 +157,7 @@ def timed(call: Callable[[], object]) -> float:
 
 def reading(repeats: int) -> list[Figure]:
     """Figures of a run with a million contexts, as multiples of sorting a million integers."""
+    keep_freed_memory()  # as the program does
     tables = million()
     values = np.random.default_rng(1).integers(0, 1 << 40, 1_000_000)
     steps: list[tuple[str, Callable[[], object]]] = []

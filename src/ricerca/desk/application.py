@@ -14,6 +14,7 @@ from PyQt6.QtWidgets import QApplication
 
 from ricerca.desk import theme
 from ricerca.desk.window import Window
+from ricerca.memory import keep_freed_memory
 
 # Work in the background gives way to the interface this fast.
 SWITCH_SECONDS = 0.0005
@@ -21,6 +22,7 @@ SWITCH_SECONDS = 0.0005
 
 def make_application() -> QApplication:
     """The one application, dressed."""
+    keep_freed_memory()
     existing = QApplication.instance()
     app = existing if isinstance(existing, QApplication) else QApplication(sys.argv[:1])
     QCoreApplication.setOrganizationName("ricerca")

@@ -169,7 +169,10 @@ def _machinery(profile: Profile, there: np.ndarray | None) -> np.ndarray:
     """The contexts of the machinery of imports, and of the builtins it calls, of what is there."""
     table = profile.functions
     kind = np.asarray(table.kind)
-    found = ((np.asarray(table.layer) == IMPORTS) & (kind == KIND_PYTHON))[profile.function]
+    importing = (np.asarray(table.layer) == IMPORTS) & (kind == KIND_PYTHON)
+    if not importing.any():
+        return np.zeros(len(profile), bool)
+    found = importing[profile.function]
     if there is not None:
         found &= there
     called = (kind[profile.function] == KIND_BUILTIN) & (profile.parent >= 0)
@@ -207,17 +210,18 @@ def _stays(profile: Profile, reading: Reading, there: np.ndarray | None) -> np.n
     The machinery goes to the nearest caller outside of it, then what is charged to the nearest one
     outside of that. What has no such caller stays.
     """
-    roots = profile.parent < 0
-    around = np.ones(len(roots), bool) if there is None else there | roots
-    away = charged_functions(profile, reading.charged)[profile.function] & around & ~roots
-    folded = np.zeros(len(roots), bool)
-    if not reading.machinery:
-        machinery = _machinery(profile, there) & around & ~roots
-        folded = machinery & sheltered(profile, around & ~machinery & ~roots)
+    called = profile.parent >= 0
+    around = np.ones(len(called), bool) if there is None else there | ~called
+    away = np.take(charged_functions(profile, reading.charged), profile.function)
+    away &= around & called
+    folded = np.zeros(len(called), bool)
+    machinery = folded if reading.machinery else _machinery(profile, there) & around & called
+    if machinery.any():
+        folded = machinery & sheltered(profile, around & ~machinery & called)
         away |= folded
     stays = around & ~away
     # What is folded into something without a home goes there, and that stays.
-    return stays | (away & ~folded & ~sheltered(profile, stays & ~roots))
+    return stays | (away & ~folded & ~sheltered(profile, stays & called))
 
 
 def read(profile: Profile, reading: Reading) -> Profile:

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from ricerca.engine.profile import Profile, group_sums, preorder, running_sum, subtree_sums
+from ricerca.engine.profile import Profile, group_sums, preorder, running_sum
 
 COLUMNS = ("function", "calls", "resumes", "thread")
 TIMES = ("self_ns", "raw_self_ns", "waiting_ns")
@@ -79,17 +79,20 @@ def keep(profile: Profile, kept: np.ndarray, charged: bool, there: np.ndarray | 
     parent = np.take(place, above)
     parent[above < 0] = -1
     gone = (~kept if there is None else there & ~kept) if charged else np.zeros(len(kept), bool)
-    columns: dict[str, Any] = {name: np.take(getattr(profile, name), rows) for name in (*COLUMNS, *TIMES)}
+    columns: dict[str, Any] = {name: np.take(getattr(profile, name), rows) for name in COLUMNS}
     inclusive_ns: np.ndarray | None = None
+    end = np.take(profile.end, rows)
     away = np.flatnonzero(gone)
     if len(away) * FEW < len(rows):
         to = place[_climbed(kept, profile.parent, away)[0]]
         for name in TIMES:
+            columns[name] = np.take(getattr(profile, name), rows)
             np.add.at(columns[name], to, getattr(profile, name)[away])
     else:
-        columns, inclusive_ns = _charged_times(profile, rows, parent, kept, there, columns)
+        times, inclusive_ns = _charged_times(profile, rows, end, parent, None if there is None else there | kept)
+        columns |= times
     columns |= _slices_and_spans(profile, kept, place, gone)
-    found = replace(profile, parent=parent, end=np.take(place, np.take(profile.end, rows)), line=line, **columns)
+    found = replace(profile, parent=parent, end=np.take(place, end), line=line, **columns)
     if inclusive_ns is not None:
         found.__dict__["inclusive_ns"] = inclusive_ns
     if same_nesting and "outermost" in profile.__dict__:
@@ -112,26 +115,27 @@ def _climbed(kept: np.ndarray, parent: np.ndarray, start: np.ndarray) -> tuple[n
 
 
 def _charged_times(
-    profile: Profile, rows: np.ndarray, parent: np.ndarray, kept: np.ndarray, there: np.ndarray | None, columns: dict[str, Any]
-) -> tuple[dict[str, Any], np.ndarray | None]:
-    """The columns with the times of what is gone and there added at its home, and the inclusive times.
+    profile: Profile, rows: np.ndarray, end: np.ndarray, parent: np.ndarray, counts: np.ndarray | None
+) -> tuple[dict[str, np.ndarray], np.ndarray | None]:
+    """Times of the rows that stay with what is gone added at its home, and the inclusive times.
 
     The time below a context stays the same, so its new time of its own is that less the time below
-    those that it calls now.
+    those that it calls now. counts tells which contexts' time is there at all, None for all; end is
+    one past the whole subtree of each row, parent its new one.
     """
     callers = np.where(parent < 0, len(rows), parent)
-    counts = there | kept if there is not None else None
-    found, inclusive_ns = dict(columns), None
+    found: dict[str, np.ndarray] = {}
+    inclusive_ns = None
     for name in TIMES:
         values = getattr(profile, name)
         if not values.any():
+            found[name] = np.take(values, rows)
             continue
-        if counts is None and name == "self_ns":
-            whole = np.take(profile.inclusive_ns, rows)
-        else:
-            whole = np.take(subtree_sums(values if counts is None else values * counts, profile.end), rows)
-        found[name] = whole - group_sums(callers, whole, len(rows) + 1)[:-1]
-        inclusive_ns = whole if name == "self_ns" else inclusive_ns
+        running = running_sum(values if counts is None else values * counts)
+        below = np.take(running, end)
+        below -= np.take(running, rows)
+        found[name] = below - group_sums(callers, below, len(rows) + 1)[:-1]
+        inclusive_ns = below if name == "self_ns" else inclusive_ns
     return found, inclusive_ns
 
 
@@ -204,9 +208,10 @@ def sheltered(profile: Profile, homes: np.ndarray) -> np.ndarray:
     >>> sheltered(SimpleNamespace(end=np.array([4, 3, 3, 4])), np.array([False, True, False, False])).tolist()
     [False, False, True, False]
     """
-    reach = np.maximum.accumulate(np.where(homes, profile.end, 0))
+    reach = profile.end * homes
+    np.maximum.accumulate(reach, out=reach)
     found = np.zeros(len(homes), bool)
-    found[1:] = reach[:-1] > np.arange(1, len(homes))
+    np.greater(reach[:-1], np.arange(1, len(homes)), out=found[1:])
     return found
 
 

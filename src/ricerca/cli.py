@@ -11,12 +11,15 @@ import tempfile
 import traceback
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
 from ricerca import __version__
 from ricerca.errors import InputError, InternalError, RicercaError
+
+if TYPE_CHECKING:
+    from ricerca.engine.reading import Reading
 
 OWN_ERROR = 2
 _UNITS = {"": 1, "K": 1 << 10, "M": 1 << 20, "G": 1 << 30}
@@ -237,10 +240,10 @@ def rank(file: Path, number: int | None, by: str, lines: bool, edges: bool, lead
     reading = parse(sentence) if sentence or as_json else Reading(machinery=False)
     loaded = _load(file, number if number is not None else reading.round)
     if by == "gain":
-        _compare(file, reading.against, loaded.round.number, as_json, top)
+        _compare(file, reading.against, loaded.round.number, as_json, top, reading)
         return
-    base = _load(file, reading.against).through(reading.of_another_run) if reading.against is not None else None
     loaded = loaded.through(reading)
+    base = _load(file, reading.against).beside(loaded) if reading.against is not None else None
     if as_json:
         facts = round_facts(loaded, str(file))
         facts["functions"] = function_rows(loaded, by, top)
@@ -266,20 +269,26 @@ def rank(file: Path, number: int | None, by: str, lines: bool, edges: bool, lead
 @click.argument("file", type=click.Path(path_type=Path))
 @click.argument("base", type=int, required=False)
 @click.argument("new", type=int, required=False)
+@click.option("--reading", "sentence", default="", metavar="SENTENCE",
+              help="What of both rounds to look at, such as: inside fit; by module.")  # fmt: skip
 @click.option("--top", type=click.IntRange(1), help="At most so many rows. Default: 20; all with --json.")
 @click.option("--json", "as_json", is_flag=True, help="As JSON, times in nanoseconds.")
-def compare(file: Path, base: int | None, new: int | None, top: int | None, as_json: bool) -> None:
+def compare(file: Path, base: int | None, new: int | None, sentence: str, top: int | None, as_json: bool) -> None:
     """Compare two rounds. Default: the first with the latest.
 
     \b
     Examples:
       ricerca compare harbour.ricerca
       ricerca compare harbour.ricerca 1 3 --json
+      ricerca compare harbour.ricerca 1 3 --reading "inside fit_station; by module"
     """
-    _compare(file, base, new, as_json, top)
+    from ricerca.engine.reading import parse
+
+    reading = parse(sentence)
+    _compare(file, base or reading.against, new or reading.round, as_json, top, reading)
 
 
-def _compare(file: Path, base: int | None, new: int | None, as_json: bool, top: int | None) -> None:
+def _compare(file: Path, base: int | None, new: int | None, as_json: bool, top: int | None, reading: Reading) -> None:
     from ricerca import tables_text
     from ricerca.facts import comparison_facts
     from ricerca.loading import load
@@ -292,6 +301,8 @@ def _compare(file: Path, base: int | None, new: int | None, as_json: bool, top: 
         after, before = load(study, new), load(study, base)
     if before.round.number == after.round.number:
         raise InputError("A round cannot be compared with itself.", f"The study has these rounds: {', '.join(map(str, known))}.")
+    after = after.through(reading)
+    before = before.beside(after)
     facts = comparison_facts(before, after, str(file))
     if as_json:
         facts["functions"] = facts["functions"][:top]

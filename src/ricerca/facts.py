@@ -186,4 +186,5 @@ def comparison_facts(base: Loaded, new: Loaded, study: str) -> dict[str, Any]:
         "interval": [round(end, 4) for end in verdict.interval] if verdict.interval else None,
         "verdict": verdict.verdict,
         "functions": functions,
+        "reading": new.reading.text,
     }

@@ -19,7 +19,7 @@ from ricerca.engine.profile import KIND_PYTHON, Profile, build_profile
 from ricerca.engine.ranking import FunctionFigures, function_figures, if_faster
 from ricerca.engine.reading import EVERYTHING, WALL, Reading, charged_functions, read
 from ricerca.engine.reducing import merged
-from ricerca.engine.slices import Growth, growing
+from ricerca.engine.slices import Growth, counterpart, growing
 from ricerca.engine.source import body_of
 from ricerca.errors import InputError
 from ricerca.recording.model import RunTables
@@ -47,6 +47,13 @@ class Loaded:
         if reading == self.reading:
             return self
         return replace(self, profile=read(self.whole, reading), reading=reading)
+
+    def beside(self, other: Loaded) -> Loaded:
+        """This round read as another is, to hold that one against it: of a stretch of time, that in which the same work was done."""
+        reading = other.reading.of_another_run
+        if other.reading.stretch is not None:
+            reading = replace(reading, stretch=counterpart(other.whole, *other.reading.stretch, self.whole))
+        return self.through(reading)
 
     @cached_property
     def figures(self) -> FunctionFigures:
@@ -169,4 +176,4 @@ def judged(base: Loaded, new: Loaded) -> Speedup:
     found = speedup(base.round.plain_ns, new.round.plain_ns)
     if found.ratio == found.ratio:
         return found
-    return Speedup(base.profile.total_ns / max(new.profile.total_ns, 1), None, found.verdict)
+    return Speedup(base.whole.total_ns / max(new.whole.total_ns, 1), None, found.verdict)

@@ -13,6 +13,7 @@ from rich.table import Table
 from rich.text import Text
 
 from ricerca.engine.ranking import running_share
+from ricerca.engine.reading import EVERYTHING
 from ricerca.facts import cycle_rows, edge_rows, function_rows, lead_rows, line_rows
 from ricerca.loading import Loaded
 from ricerca.wording import count_text, cycle_name, factor_text, plural, share_text, time_text
@@ -151,6 +152,8 @@ def show_comparison(base: Loaded, new: Loaded, facts: dict[str, Any], top: int) 
         f"{time_text(base.best_total_ns)} → {time_text(new.best_total_ns)}, {factor_text(facts['speedup'])}, "
         f"{facts['verdict']}{between}"
     ))  # fmt: skip
+    if facts["reading"] != EVERYTHING.text:
+        console.print(escape(f"Both read: {facts['reading']}"))
     if facts["verdict"] == "unknown":
         console.print("Whether this is real cannot be told without at least three plain runs of each: record with --plain 5.")
     table = _table("function", "match", "self before", "after", "change", "calls before", "after", left=("function", "match"))

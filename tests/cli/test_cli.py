@@ -76,6 +76,17 @@ def test_compare_json_matches_functions_though_lines_moved(study):
     assert next(row for row in back["functions"] if row["function"] == "work")["calls"] == [20, 200]
 
 
+def test_both_sides_of_a_comparison_are_read_alike(study):
+    words = ("--reading", "round 2; against round 1; inside work; by module", "--json")
+    facts = json.loads(ricerca("compare", study, *words).stdout)
+    assert json.loads(ricerca("rank", study, "--by", "gain", *words).stdout) == facts
+    assert (facts["base"]["round"], facts["new"]["round"], facts["reading"]) == (1, 2, "inside work; by module")
+    assert {row["function"] for row in facts["functions"]} == {"__main__", "builtins"}
+    whole = json.loads(ricerca("compare", study, 1, 2, "--json").stdout)
+    work = [next(row for row in whole["functions"] if row["function"] == "work")["inclusive_ns"][side] for side in (0, 1)]
+    assert [sum(row["self_ns"][side] for row in facts["functions"]) for side in (0, 1)] == work
+
+
 @pytest.mark.parametrize("suffix", ["csv", "json", "md"])
 def test_exports_can_be_read_by_others(study, suffix, tmp_path):
     path = tmp_path / f"out.{suffix}"

@@ -162,7 +162,13 @@ def test_a_dragged_stretch_of_the_timeline_enters_the_sentence(qtbot, window):
     first, last = window.state.reading.stretch
     assert 0 < first < last
     assert 0 < window.state.view.loaded.profile.total_calls < whole
-    assert any(chip.text().startswith("from ") for chip in window.reading._chips)
+    chip = next(chip for chip in window.reading._chips if chip.text().startswith("from "))
+    window.state.read(2, 1)
+    settle(qtbot, window)
+    base = window.state.view.base
+    assert 0 < base.profile.total_calls < base.whole.total_calls  # that round's part, not its whole
+    chip = next(chip for chip in window.reading._chips if chip.text().startswith("from "))
+    assert "round 1 did the same work" in chip.toolTip().replace("\u00a0", " ") and "did the same work" in window.timeline.summary.text()
     QTest.mouseClick(window.timeline.whole, Qt.MouseButton.LeftButton)
     settle(qtbot, window)
     assert window.state.view.loaded.profile.total_calls == whole

@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 from ricerca.engine.cycles import function_cycles
@@ -18,7 +18,7 @@ from ricerca.engine.profile import build_profile, not_nested
 from ricerca.engine.ranking import function_figures
 from ricerca.engine.reading import ALL_OTHERS, CLOCKS, EVERYTHING, Reading, parse, read
 from ricerca.engine.reducing import merged
-from ricerca.engine.slices import growth
+from ricerca.engine.slices import counterpart, growth
 from ricerca.engine.timeline import timeline
 from ricerca.engine.tree import children, path_to, roots
 from ricerca.errors import InputError
@@ -136,6 +136,37 @@ def test_stretches_add_up(profile, at, reading):
     whole = read(profile, reading)
     assert sum(part.calls.sum() for part in parts) == whole.calls.sum()
     assert sum(part.total_ns for part in parts) == whole.total_ns
+
+
+@law
+@given(profiles(), st.integers(0, 3), st.integers(1, 4))
+def test_a_run_did_the_work_of_a_stretch_in_that_stretch(profile, first, length):
+    assume(profile.slice_count > first)
+    last = min(first + length, profile.slice_count)
+    assert counterpart(profile, first, last, profile) == (first, last)
+
+
+def sliced(*steps):
+    """A run of the functions f1 and f2, each called so often in each slice."""
+    calls = np.asarray(steps, np.int64)
+    number, context = np.nonzero(calls)
+    made = calls[number, context]
+    tables = tables_of([-1, 0, 0], [0, 1, 2], [0, *(calls.sum(0) * 100)], [0, *calls.sum(0)], [0, 1, 2])
+    return build_profile(replace(tables, slice_context=context + 1, slice_number=number, slice_calls=made,
+                                 slice_self_ns=made * 100, slice_waiting_ns=made * 0))  # fmt: skip
+
+
+def test_the_work_of_a_stretch_is_found_again_where_another_run_did_it():
+    slow = sliced(*[(2, 0)] * 10, *[(0, 1)] * 10)
+    quick_start = sliced(*[(10, 0)] * 2, *[(0, 1)] * 10)
+    assert counterpart(slow, 0, 10, quick_start) == (0, 2)
+    assert counterpart(slow, 10, 20, quick_start) == (2, 12)
+    assert counterpart(quick_start, 2, 7, slow) == (10, 15)
+
+
+def test_without_common_marks_time_itself_is_the_mark():
+    assert counterpart(sliced(*[(1, 0)] * 8), 2, 6, sliced(*[(3, 0)] * 4)) == (1, 3)
+    assert counterpart(sliced((1, 0)), 0, 1, build_profile(tables_of([-1, 0], [0, 1]))) is None
 
 
 def test_a_sentence_may_name_its_rounds():

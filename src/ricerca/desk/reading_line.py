@@ -20,6 +20,7 @@ from ricerca.engine.levels import LEVELS
 from ricerca.engine.own_layers import OwnLayer
 from ricerca.engine.reading import ALL_OTHERS, CLOCKS, ON_CPU, WAITING, WALL, Reading, parse
 from ricerca.errors import RicercaError
+from ricerca.loading import Loaded
 from ricerca.study.store import Round
 from ricerca.wording import short_name
 
@@ -190,8 +191,7 @@ class ReadingLine(QFrame):
                 change = {field: rest}
                 found += [self._word("·"), self._chip(f"{word} {short_name(name)}", f"{word} {name}", replace(reading, **change))]  # type: ignore[arg-type]
         if reading.stretch:
-            text = self._stretch_words(reading.stretch)
-            found += [self._word("·"), self._chip(text, "Only a stretch of the run", replace(reading, stretch=None))]
+            found += [self._word("·"), self._stretch_chip(reading, reading.stretch)]
         own = tuple(name for name in reading.charged if name != ALL_OTHERS)
         for name in own:
             rest = tuple(other for other in reading.charged if other != name)
@@ -222,11 +222,17 @@ class ReadingLine(QFrame):
         found = sorted({int(number) for number in view.loaded.whole.thread_process}) if view else []
         return found if len(found) > 1 else []
 
-    def _stretch_words(self, stretch: tuple[int, int]) -> str:
+    def _stretch_chip(self, reading: Reading, stretch: tuple[int, int]) -> QPushButton:
+        view = self._state.view
+        said, base = "Only a stretch of the run", view.base if view else None
+        if base is not None and base.reading.stretch:
+            said += f"; round {base.round.number} did the same work {self._stretch_words(base.reading.stretch, base)}"
+        return self._chip(self._stretch_words(stretch, view.loaded if view else None), said, replace(reading, stretch=None))
+
+    def _stretch_words(self, stretch: tuple[int, int], of: Loaded | None) -> str:
         from ricerca.wording import time_text
 
-        view = self._state.view
-        slice_ns = view.loaded.whole.facts.slice_ns if view else 0.0
+        slice_ns = of.whole.facts.slice_ns if of else 0.0
         if not slice_ns:
             return f"slices {stretch[0]} to {stretch[1]}"
         return f"from {time_text(stretch[0] * slice_ns)} to {time_text(stretch[1] * slice_ns)}"

@@ -100,7 +100,12 @@ class Readings:
             loaded = self._load(study, number, layers)
             base = self._load(study, against, layers) if against is not None and against != loaded.round.number else None
         key = (path, loaded.run.id, base.run.id if base else None, reading, loaded.round.plain_ns, layers)
-        return self._views.get(key, lambda: make_view(loaded.through(reading), base.through(reading.of_another_run) if base else None))
+
+        def make() -> View:
+            read = loaded.through(reading)
+            return make_view(read, base.beside(read) if base else None)
+
+        return self._views.get(key, make)
 
     def _load(self, study: Study, number: int | None, layers: str) -> Loaded:
         one = study.round(number)

@@ -84,6 +84,7 @@ class Staves(QWidget):
             top += DENSITY_PX + WAIT_PX + self._rows(stave) * SPAN_PX + GAP_PX
         self._paint_phases(painter, line)
         self._paint_choice(painter)
+        self._paint_counterpart(painter)
 
     def _paint_scale(self, painter: QPainter) -> None:
         colours, field, whole = theme.now(), self._field(), self._whole_ns()
@@ -198,6 +199,19 @@ class Staves(QWidget):
         colour.setAlphaF(0.14)
         painter.setBrush(colour)
         painter.drawRect(QRectF(left, HEAD_PX - 6, right - left, self.height() - HEAD_PX))
+
+    def _paint_counterpart(self, painter: QPainter) -> None:
+        """Where the round compared against did the work of the stretch that is read: dashed, as all of that round."""
+        base, theirs = self._base, self._view.base if self._view else None
+        if self._from < 0 or base is None or theirs is None or theirs.reading.stretch is None:
+            return
+        field, whole = self._field(), max(self._whole_ns(), 1)
+        left, right = (field.left() + field.width() * at * base.slice_ns / whole for at in theirs.reading.stretch)
+        pen = QPen(QColor(theme.now().accent), 1.5)
+        pen.setDashPattern([3, 2])
+        painter.setPen(pen)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawRect(QRectF(left, HEAD_PX - 3, right - left, self.height() - HEAD_PX - 6))
 
     # ---- acting
 
@@ -339,5 +353,8 @@ class TimelinePage(SeenPage):
             return
         words = f"{plural(len(line.staves), 'thread')}, in slices of {time_text(line.slice_ns)}"
         phases = f"; dotted: the mix of functions changes ({plural(len(line.phases), 'time')})" if line.phases else ""
-        phases += f"; dashed: round {view.base.round.number}" if base is not None and base.slices and view.base is not None else ""
+        if base is not None and base.slices and view.base is not None:
+            phases += f"; dashed: round {view.base.round.number}" + (
+                ", and where it did the same work" if view.base.reading.stretch else ""
+            )
         self.summary.setText(words + phases + ". Times as recorded, the recorder's cost included. Drag over a stretch to read only that.")

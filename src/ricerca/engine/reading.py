@@ -65,7 +65,7 @@ class Reading:
 
     @property
     def of_another_run(self) -> Reading:
-        """The same for another run, where a stretch of this one's time and its process numbers mean nothing."""
+        """The same for another run, where a stretch of this one's time (see ``counterpart``) and its process numbers mean nothing."""
         return replace(self, stretch=None, processes=())
 
     @property

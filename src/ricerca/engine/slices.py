@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from ricerca.engine.profile import Profile
+from ricerca.engine.profile import Profile, group_sums
 
 
 def _scaled(profile: Profile, rows: np.ndarray) -> np.ndarray:
@@ -29,6 +29,48 @@ def in_stretch(profile: Profile, first: int, last: int) -> Profile:
     }
     columns: dict[str, Any] = {name: np.rint(np.bincount(context, part, count)).astype(np.int64) for name, part in values.items()}
     return replace(profile, resumes=np.zeros(count, np.int64), overflow_calls=np.zeros_like(profile.overflow_calls), **columns)
+
+
+NUDGE = 1e-3
+"""Share of the time that passes among the marks of progress: it decides where there are no others."""
+
+
+def _work_done(profile: Profile, share: np.ndarray) -> np.ndarray:
+    """How far the work has come at each slice's beginning and at the end of all, 0 to 1; share of each function's call."""
+    count = profile.slice_count
+    steps = profile.slice_calls * share[profile.function[profile.slice_context]]
+    done = np.concatenate(([0.0], np.cumsum(np.bincount(profile.slice_number, steps, count))))
+    return done + NUDGE * np.arange(count + 1) / count
+
+
+def _marks(profile: Profile) -> dict[tuple[str, str], tuple[int, int]]:
+    """Number and calls of each function by its name, where slices know them and no other goes by that name."""
+    table = profile.functions
+    calls = group_sums(profile.function[profile.slice_context], profile.slice_calls, len(table)).tolist()
+    found: dict[tuple[str, str], tuple[int, int]] = {}
+    for number, key in enumerate(zip(table.module, table.name, strict=True)):
+        found[key] = (number, 0 if key in found else calls[number])
+    return found
+
+
+def counterpart(profile: Profile, first: int, last: int, other: Profile) -> tuple[int, int] | None:
+    """The stretch of another run in which the same work was done; None where the other run has no slices.
+
+    How far the work has come is told by the functions that both runs called equally often: each is a
+    mark that moves from its first call to its last. Where there are none, time itself is the mark.
+    """
+    if not profile.slice_count or not other.slice_count:
+        return None
+    here, there = _marks(profile), _marks(other)
+    same = [(*here[key], there[key][0]) for key in here.keys() & there.keys() if here[key][1] == there[key][1] > 0]
+    shares = np.zeros(len(profile.functions)), np.zeros(len(other.functions))
+    for number, calls, twin in same:
+        shares[0][number] = shares[1][twin] = 1 / (calls * len(same))
+    done, goal = _work_done(profile, shares[0]), _work_done(other, shares[1])
+    ends = np.minimum([first, last], profile.slice_count)
+    begin, end = np.rint(np.interp(done[ends], goal, np.arange(len(goal)))).astype(int).tolist()
+    begin = min(begin, other.slice_count - 1)
+    return begin, max(end, begin + 1)
 
 
 LEAST_POINTS = 6

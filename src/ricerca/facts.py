@@ -112,7 +112,7 @@ def round_facts(loaded: Loaded, study: str) -> dict[str, Any]:
         "contexts": int((profile.parent >= 0).sum()),
         "overhead": {
             "per_call_ns": round((facts.python_inside_ns + facts.python_outside_ns) * profile.cost_scale, 1),
-            "factor": round(profile.raw_total_ns / plain_ns, 3) if plain_ns else None,
+            "factor": round(loaded.whole.raw_total_ns / plain_ns, 3) if plain_ns else None,
         },
         "threads": _threads(loaded),
     }

@@ -95,13 +95,19 @@ class Loaded:
         """The functions whose calls became dearer over the run."""
         return growing(self.profile, self.figures.self_ns)
 
+    @property
+    def what(self) -> str:
+        """What shares are shares of."""
+        reading = self.reading
+        partly = any((reading.inside, reading.without, reading.stretch, reading.threads, reading.processes, reading.clock != WALL))
+        return "what is read" if partly else "the run"
+
     def leads(self, base: Loaded | None = None, comparison: Comparison | None = None) -> tuple[Lead, ...]:
         """The places that deserve a look; with a comparison also what became slower since that round."""
         reading, number = self.reading, base.round.number if base else 0
-        partly = any((reading.inside, reading.without, reading.stretch, reading.threads, reading.processes))
         scene = Scene(
             self.profile, self.figures, self.edges, self.cycles, self.uncharged, self.whole.total_ns, self.lines, self.growing,
-            comparison, number, reading.clock == WALL, reading.charged, "what is read" if partly else "the run",
+            comparison, number, reading.clock == WALL, reading.charged, self.what,
         )  # fmt: skip
         return find_leads(scene)
 

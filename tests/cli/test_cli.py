@@ -82,6 +82,7 @@ def test_both_sides_of_a_comparison_are_read_alike(study):
     assert json.loads(ricerca("rank", study, "--by", "gain", *words).stdout) == facts
     assert (facts["base"]["round"], facts["new"]["round"], facts["reading"]) == (1, 2, "inside work; by module")
     assert {row["function"] for row in facts["functions"]} == {"__main__", "builtins"}
+    assert facts["new"]["overhead"]["factor"] > 1  # of the whole run, whatever is read of it
     whole = json.loads(ricerca("compare", study, 1, 2, "--json").stdout)
     work = [next(row for row in whole["functions"] if row["function"] == "work")["inclusive_ns"][side] for side in (0, 1)]
     assert [sum(row["self_ns"][side] for row in facts["functions"]) for side in (0, 1)] == work

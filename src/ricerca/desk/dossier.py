@@ -168,7 +168,8 @@ def sentence(view: View, function: int) -> str:
     said = f"Called <span style='font-weight:600'>{plural(calls, 'time')}</span>"
     if places:
         said += f" from {plural(places, 'place')}"
-    said += f"; its own body takes <span style='font-weight:600'>{time_text(own)}</span>, {html.escape(share_text(own / total))} of the run"
+    share = html.escape(f"{share_text(own / total)} of {loaded.what}")
+    said += f"; its own body takes <span style='font-weight:600'>{time_text(own)}</span>, {share}"
     said += f", with what it calls {time_text(whole)}." if whole > own else "."
     gain = ceiling(own, max(loaded.whole.total_ns, 1))
     if own / total >= 0.02:

@@ -186,7 +186,7 @@ def _columns(view: View, rows: Rows) -> list[Column]:
     def say_self(n: int) -> str:
         share = share_text(rows.self_ns[n] / total)
         where = f"in the body of {rows.name[n]} itself" if n < count else "in the bodies of its functions"
-        said = f"{time_text(rows.self_ns[n])} {where}, {share} of the run."
+        said = f"{time_text(rows.self_ns[n])} {where}, {share} of {loaded.what}."
         said += f" {time_text(cost[n])} of recorder's cost has been deducted."
         return said + (" That is more than half, so this figure is uncertain." if uncertain[n] else "")
 
@@ -222,7 +222,7 @@ def _columns(view: View, rows: Rows) -> list[Column]:
     columns += [
         Column("inclusive", "inclusive", 78, lambda n: time_text(rows.inclusive_ns[n]), rows.inclusive_ns,
                lambda n: f"{time_text(rows.inclusive_ns[n])} in {rows.name[n]} and all it called, recursion counted once: "
-                         f"{share_text(rows.inclusive_ns[n] / total)} of the run."),
+                         f"{share_text(rows.inclusive_ns[n] / total)} of {loaded.what}."),
         Column("calls", "calls", 84, lambda n: count_text(int(rows.calls[n])), rows.calls, say_calls),
     ]  # fmt: skip
     if view.comparison:
@@ -235,7 +235,7 @@ def _columns(view: View, rows: Rows) -> list[Column]:
             Column("per call", "per call", 76, lambda n: time_text(rows.per_call_ns[n]), rows.per_call_ns,
                    lambda n: f"{time_text(rows.per_call_ns[n])} inclusive for each call from outside."),
             Column("running", "running", 72, lambda n: share_text(running[n]) if n < count else "", running,
-                   lambda n: f"All functions down to this one, by self time, are {share_text(running[n])} of the run." if n < count
+                   lambda n: f"All functions down to this one, by self time, are {share_text(running[n])} of {loaded.what}." if n < count
                    else "", rising=True),
         ]  # fmt: skip
     return columns

@@ -101,7 +101,7 @@ def _columns(view: View) -> list[Column]:
                bar=lambda r: Bar(longest, max(int(lines.self_ns[r]), 0), int(totals[r]), None if base is None else float(base[r]),
                                  functions.layer[lines.function[r]])),
         Column("total", "total", 76, lambda r: time_text(totals[r]), totals,
-               lambda r: f"{share_text(totals[r] / total)} of the run passes on this line and in what it calls."),
+               lambda r: f"{share_text(totals[r] / total)} of {view.loaded.what} passes on this line and in what it calls."),
     ]  # fmt: skip
     if base is not None:
         columns.append(

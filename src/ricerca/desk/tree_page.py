@@ -165,8 +165,8 @@ class TreeModel(QAbstractItemModel):
             return {"inclusive": time_text(inclusive), "self": time_text(own) if function >= 0 else "",
                     "calls": count_text(calls)}.get(column)  # fmt: skip
         if role == Qt.ItemDataRole.ToolTipRole:
-            share = share_text(inclusive / max(profile.total_ns, 1))
-            return tip(f"{time_text(inclusive)} here and below, {share} of the run; {time_text(own)} of it here; {plural(calls, 'call')}.")
+            share, what = share_text(inclusive / max(profile.total_ns, 1)), self._view.loaded.what
+            return tip(f"{time_text(inclusive)} here and below, {share} of {what}; {time_text(own)} of it here; {plural(calls, 'call')}.")
         return None
 
     def cell(self, index: QModelIndex) -> Cell:

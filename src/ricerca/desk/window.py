@@ -413,7 +413,7 @@ class Window(QMainWindow):
         loaded = view.loaded
         parts = []
         if loaded.plain_ns:
-            parts.append(f"recorded at {factor_text(loaded.profile.raw_total_ns / loaded.plain_ns)} plain, recorder's cost deducted")
+            parts.append(f"recorded at {factor_text(loaded.whole.raw_total_ns / loaded.plain_ns)} plain, recorder's cost deducted")
         parts.append(plural(loaded.profile.total_calls, "call"))
         parts.append(f"{count_text(int((loaded.profile.parent >= 0).sum()))} contexts")
         wide = spread(loaded.round.plain_ns)

@@ -202,6 +202,9 @@ class TreeModel(QAbstractItemModel):
         return None
 
 
+INDENT_PX, LEAST_INDENT_PX, INDENT_SHARE = 14, 4, 0.45
+
+
 class TreePage(SeenPage):
     """The tree of calls, each bar on the scale of the whole run."""
 
@@ -215,11 +218,14 @@ class TreePage(SeenPage):
         self.view.setItemDelegate(FigureDelegate(self.view))
         self.view.setUniformRowHeights(True)
         self.view.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.view.setIndentation(14)
+        self._deepest = 1
+        self.view.setIndentation(INDENT_PX)
+        self.view.expanded.connect(self._opened)
         self.view.setStyleSheet(f"QTreeView::item {{ height: {ROW_PX}px; }}")
         header = self.view.header()
         header.setStretchLastSection(False)
         header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        header.sectionResized.connect(lambda section, _old, _new: self._indent() if section == 0 else None)
         for section, width in enumerate((240, 132, 80, 96, 76, 92)):
             self.view.setColumnWidth(section, width)
         self.view.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
@@ -245,6 +251,19 @@ class TreePage(SeenPage):
             extra.append(("Only inside this chain of calls", lambda: self._state.set_reading(reading)))
         show_row_menu(self._state, self.view.viewport() or self, place, tuple(extra))
 
+    def _opened(self, index: QModelIndex) -> None:
+        depth = 1
+        while index.isValid():
+            index, depth = index.parent(), depth + 1
+        if depth > self._deepest:
+            self._deepest = depth
+            self._indent()
+
+    def _indent(self) -> None:
+        """Deep trees step in by less, so that names keep room."""
+        room = self.view.columnWidth(0) * INDENT_SHARE / self._deepest
+        self.view.setIndentation(int(min(max(room, LEAST_INDENT_PX), INDENT_PX)))
+
     def clear(self) -> None:
         """No rows."""
         self.model.show(None)
@@ -253,6 +272,8 @@ class TreePage(SeenPage):
         """Show the tree, open along the heaviest path and at the function in hand."""
         self._following = True
         self.model.show(view)
+        self._deepest = 1
+        self._indent()
         self.view.setColumnHidden(COLUMNS.index("change"), view.base is None)
         self._open(heaviest_path(view.loaded.tree), select=False)
         self._following = False

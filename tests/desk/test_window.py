@@ -8,6 +8,7 @@ from pathlib import Path
 import pytest
 from conftest import ricerca
 from PyQt6.QtCore import QPoint, QSettings, Qt, qInstallMessageHandler
+from PyQt6.QtGui import QColor
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
@@ -435,15 +436,24 @@ def test_themes_change_while_open(window):
 
 @pytest.mark.parametrize("colours", [theme.LIGHT, theme.DARK], ids=["light", "dark"])
 def test_text_has_contrast(colours):
-    def luminance(colour: str) -> float:
-        parts = [int(colour[i : i + 2], 16) / 255 for i in (1, 3, 5)]
-        linear = [part / 12.92 if part <= 0.03928 else ((part + 0.055) / 1.055) ** 2.4 for part in parts]
-        return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
-
     for ground in (colours.paper, colours.panel, colours.chosen, colours.raised):
         for text in (colours.ink, colours.soft, colours.faster, colours.slower, colours.accent):
-            light, dark = sorted((luminance(ground), luminance(text)), reverse=True)
-            assert (light + 0.05) / (dark + 0.05) >= 4.5, (ground, text)
+            assert theme.contrast(QColor(ground), QColor(text)) >= 4.5, (ground, text)
+
+
+def test_contrast_is_that_of_the_standard():
+    assert theme.contrast(QColor("#000000"), QColor("#ffffff")) == pytest.approx(21)
+    assert theme.contrast(QColor("#777777"), QColor("#ffffff")) == pytest.approx(4.48, abs=0.005)
+
+
+@pytest.mark.parametrize("colours", [theme.LIGHT, theme.DARK], ids=["light", "dark"])
+@pytest.mark.parametrize("chosen", ["#ffff00", "#55007f", "#ffffff", "#000000", "#00ff00"])
+def test_any_colour_that_a_person_chose_can_be_read(colours, chosen):
+    theme.know_layers({"tides": chosen})
+    own, called, paper = colours.own("tides"), colours.called("tides"), QColor(colours.paper)
+    theme.know_layers({})
+    assert theme.contrast(own, paper) >= 4.5
+    assert 1.2 < theme.contrast(called, paper) < theme.contrast(own, paper)  # what it called is fainter, and still there
 
 
 def test_interface_texts_need_no_sign_the_font_lacks():

@@ -37,15 +37,45 @@ class Theme:
     def own(self, layer: str) -> QColor:
         """Colour of a layer's own time."""
         if layer in _own_layers:
-            return QColor(_own_layers[layer]).lighter(140 if self.dark else 100)
+            return QColor(_readable(_own_layers[layer], self.ink, self.paper))
         return QColor(next((own for name, own, _called in self.hues if name == layer), self.soft))
 
     def called(self, layer: str) -> QColor:
         """Colour of the time in what a layer called."""
         if layer in _own_layers:
-            colour = QColor(_own_layers[layer])
-            return colour.darker(180) if self.dark else colour.lighter(190)
+            return mixed(self.own(layer), QColor(self.paper), CALLED_SHARE)
         return QColor(next((called for name, _own, called in self.hues if name == layer), self.rule))
+
+
+CALLED_SHARE = 0.38
+"""Of a layer's own colour in that of what it called; the rest is paper."""
+LEAST_CONTRAST = 4.5
+
+
+def mixed(colour: QColor, ground: QColor, share: float) -> QColor:
+    """So much of a colour on a ground."""
+    parts = zip(colour.getRgb()[:3], ground.getRgb()[:3], strict=True)
+    return QColor(*(round(share * (top or 0) + (1 - share) * (below or 0)) for top, below in parts))
+
+
+def contrast(one: QColor, other: QColor) -> float:
+    """Contrast ratio of two colours, 1 to 21, as W3C's WCAG 2.1 has it."""
+
+    def light(colour: QColor) -> float:
+        parts = [part / 12.92 if part <= 0.03928 else ((part + 0.055) / 1.055) ** 2.4 for part in colour.getRgbF()[:3] if part is not None]
+        return 0.2126 * parts[0] + 0.7152 * parts[1] + 0.0722 * parts[2]
+
+    low, high = sorted((light(one), light(other)))
+    return (high + 0.05) / (low + 0.05)
+
+
+@lru_cache(maxsize=64)
+def _readable(colour: str, ink: str, paper: str) -> str:
+    """A colour that a person chose, with as much ink in it as it needs to be read on paper."""
+    found = QColor(colour)
+    while contrast(found, QColor(paper)) < LEAST_CONTRAST:
+        found = mixed(QColor(ink), found, 0.1)
+    return found.name()
 
 
 LIGHT = Theme(

@@ -51,6 +51,21 @@ class Drawn:
         rows = sum(rows for _name, _first, rows in self.layout.lanes)
         return QRectF(-40, -8, columns * (CELL_PX + GAP_PX) - GAP_PX + 80, rows * ROW_PX + (len(self.layout.lanes) + 1) * LANE_PX + 8)
 
+    def bands(self) -> list[tuple[str, QRectF]]:
+        """Layer and room of each lane."""
+        room = self.bounds()
+        return [
+            (name, QRectF(room.left(), first * ROW_PX + at * LANE_PX + 2, room.width(), rows * ROW_PX + LANE_PX - 4))
+            for at, (name, first, rows) in enumerate(self.layout.lanes)
+        ]
+
+
+def paint_lane_name(painter: QPainter, name: str, corner: QPointF) -> None:
+    """The name of a lane in its upper left corner."""
+    painter.setPen(theme.now().own(name))
+    painter.setFont(theme.font(theme.SMALL_PX, bold=True))
+    painter.drawText(corner + QPointF(8, 15), name)
+
 
 class Lanes(QGraphicsItem):
     """Faint bands of the layers, cycles as enclosures, and the ribbons."""
@@ -68,15 +83,11 @@ class Lanes(QGraphicsItem):
             return
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         drawn, colours = self._drawn, theme.now()
-        bounds = drawn.bounds()
-        for at, (name, first, rows) in enumerate(drawn.layout.lanes):
-            band = QRectF(bounds.left(), first * ROW_PX + (at + 1) * LANE_PX - LANE_PX + 2, bounds.width(), rows * ROW_PX + LANE_PX - 4)
+        for name, band in drawn.bands():
             faint = QColor(colours.called(name))
             faint.setAlphaF(0.22)
             painter.fillRect(band, faint)
-            painter.setPen(colours.own(name))
-            painter.setFont(theme.font(theme.SMALL_PX, bold=True))
-            painter.drawText(QPointF(band.left() + 8, band.top() + 15), name)
+            paint_lane_name(painter, name, band.topLeft())
         for number, cycle in enumerate(drawn.graph.cycles):
             self._enclose(painter, number, cycle.members)
         hand = self._page.node_in_hand()

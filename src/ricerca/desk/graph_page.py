@@ -5,8 +5,9 @@ from __future__ import annotations
 from functools import partial
 from pathlib import Path
 
-from PyQt6.QtCore import QPoint, QPointF, QSize, Qt
+from PyQt6.QtCore import QPoint, QPointF, QRectF, QSize, QSizeF, Qt
 from PyQt6.QtGui import (
+    QColor,
     QKeyEvent,
     QPainter,
     QResizeEvent,
@@ -24,7 +25,8 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from ricerca.desk.graph_items import Drawn, Lanes, Pill
+from ricerca.desk import theme
+from ricerca.desk.graph_items import Drawn, Lanes, Pill, paint_lane_name
 from ricerca.desk.graph_saving import save_graph
 from ricerca.desk.row_menu import Extra, show_row_menu
 from ricerca.desk.seen_page import SeenPage
@@ -37,6 +39,8 @@ MOST_NODES = 120
 LEAST_SHARE = 0.001
 """Of the whole: nodes with less are shown when more nodes are asked for."""
 LEAST_SCALE = 0.8
+
+LANE_NAME_PX = 20
 
 
 class Sheet(QGraphicsView):
@@ -51,6 +55,22 @@ class Sheet(QGraphicsView):
         self.setDragMode(QGraphicsView.DragMode.ScrollHandDrag)
         self.setTransformationAnchor(QGraphicsView.ViewportAnchor.AnchorUnderMouse)
         self.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self.setViewportUpdateMode(QGraphicsView.ViewportUpdateMode.FullViewportUpdate)  # for the names that stay in sight
+
+    def drawForeground(self, painter: QPainter | None, rect: QRectF) -> None:
+        """The names of lanes whose beginning is scrolled out of sight."""
+        viewport = self.viewport()
+        if painter is None or viewport is None:
+            return
+        seen = self.mapToScene(viewport.rect()).boundingRect()
+        for name, band in self._page.lane_bands():
+            if band.left() < seen.left() and band.bottom() > seen.top() + LANE_NAME_PX:
+                corner = QPointF(seen.left(), max(band.top(), seen.top()))
+                wide = theme.metrics(theme.SMALL_PX, bold=True).horizontalAdvance(name) + 16
+                ground = QColor(theme.now().paper)
+                ground.setAlphaF(0.85)
+                painter.fillRect(QRectF(corner, QSizeF(wide, LANE_NAME_PX)), ground)
+                paint_lane_name(painter, name, corner)
 
     def wheelEvent(self, event: QWheelEvent | None) -> None:
         if event is not None:
@@ -180,6 +200,10 @@ class GraphPage(SeenPage):
             said += f"; {count_text(graph.hidden)} more are hidden, with {time_text(graph.hidden_ns)} of their own"
         self.summary.setText(said if graph.nodes else "Nothing is called in what is read.")
         self.show_hand()
+
+    def lane_bands(self) -> list[tuple[str, QRectF]]:
+        """Layer and room of each lane that is drawn."""
+        return self._drawn.bands() if self._drawn is not None and self._drawn.graph.nodes else []
 
     def node_in_hand(self) -> int:
         """Place of the node that holds the function in hand, -1 where it is hidden."""

@@ -38,7 +38,7 @@ from ricerca.study.store import PLAIN, RECORDED, Run, Study, Subject
 HERE = Path(__file__).parent
 TRIALS = 11
 SECONDS = 0.25
-WORKLOADS = ("tiny_calls", "recursion", "builtin_calls", "objects", "arrays")
+WORKLOADS = ("tiny_calls", "recursion", "builtin_calls", "objects", "varied_calls", "arrays")
 
 
 @dataclass(frozen=True)

@@ -102,10 +102,11 @@ static void share_out(uint64_t limit_bytes, uint64_t capacities[TABLE_COUNT])
     }
 }
 
+/* Private memory, all zero; what is never touched takes none. */
 static void *slots_of(uint64_t count)
 {
     void *slots = mmap(NULL, count * sizeof(uint32_t), PROT_READ | PROT_WRITE,
-                       MAP_PRIVATE | MAP_ANONYMOUS, -1, 0);
+                       MAP_PRIVATE | MAP_ANONYMOUS | MAP_NORESERVE, -1, 0);
     return slots == MAP_FAILED ? NULL : slots;
 }
 
@@ -195,6 +196,7 @@ int arena_open(arena *self, const char *path, uint64_t limit_bytes, uint32_t pyt
     start_header(self, limit_bytes, python_hex);
     self->slot_mask = (1u << 14) - 1;
     self->slots = slots_of((uint64_t)self->slot_mask + 1);
+    self->follower = slots_of(self->tables[TABLE_CONTEXTS].capacity);
     self->line_slot_mask = (1u << 12) - 1;
     self->line_slots = slots_of((uint64_t)self->line_slot_mask + 1);
     for (int i = 0; i < TABLE_COUNT; i++) {
@@ -205,7 +207,7 @@ int arena_open(arena *self, const char *path, uint64_t limit_bytes, uint32_t pyt
         self->tables[i].count = 1; /* the placeholder */
     }
     arena_start_slices(self);
-    if (self->slots == NULL || self->line_slots == NULL) {
+    if (self->slots == NULL || self->follower == NULL || self->line_slots == NULL) {
         failed = ENOMEM;
         goto done;
     }
@@ -219,6 +221,9 @@ done:
 
 void arena_unmap(arena *self)
 {
+    if (self->follower != NULL) {
+        munmap(self->follower, self->tables[TABLE_CONTEXTS].capacity * sizeof *self->follower);
+    }
     if (self->base != MAP_FAILED) {
         munmap(self->base, self->mapped_bytes);
     }
@@ -411,7 +416,10 @@ uint32_t arena_new_context(arena *self, uint32_t parent, uint32_t function, uint
     record->thread = self->contexts[parent].thread;
     row->count++;
     slot_in(self->slots, self->slot_mask, context_hash(parent, function, line), index);
-    self->contexts[parent].hint = parent == 0 ? 0 : index;
+    if (parent != 0) {
+        self->follower[self->contexts[parent].hint] = index;
+        self->contexts[parent].hint = index;
+    }
     return index;
 }
 

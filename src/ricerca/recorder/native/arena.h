@@ -27,6 +27,7 @@ typedef struct {
     uint8_t *strings;
     uint32_t *slots;        /* hash of contexts, private memory; 0 = empty */
     uint32_t slot_mask;
+    uint32_t *follower;     /* by context: the sibling that was found after it, where calls come in the same order again */
     uint32_t *line_slots;   /* hash of lines */
     uint32_t line_slot_mask;
     uint64_t brief_limit;   /* ticks; a shorter gap counts as brief */
@@ -82,20 +83,28 @@ static inline uint32_t context_hash(uint32_t parent, uint32_t function, uint32_t
     return (uint32_t)(key >> 32) ^ (uint32_t)key;
 }
 
+static inline int is_child(const arena *self, uint32_t context, uint32_t parent, uint32_t function, uint32_t line)
+{
+    const context_record *record = &self->contexts[context];
+    return record->function == function && record->line == line && record->parent == parent;
+}
+
 /* The child of parent for this callee and call site, or 0 where there is none yet. */
 static inline uint32_t arena_find_context(const arena *self, uint32_t parent, uint32_t function, uint32_t line)
 {
-    const context_record *contexts = self->contexts;
-    uint32_t child = contexts[parent].hint;
-    if (contexts[child].function == function && contexts[child].line == line
-        && contexts[child].parent == parent) {
+    uint32_t last = self->contexts[parent].hint;
+    if (is_child(self, last, parent, function, line)) {
+        return last;
+    }
+    uint32_t child = self->follower[last];
+    if (is_child(self, child, parent, function, line)) {
+        self->contexts[parent].hint = child;
         return child;
     }
     uint32_t slot = context_hash(parent, function, line) & self->slot_mask;
     while ((child = self->slots[slot]) != 0) {
-        const context_record *record = &contexts[child];
-        if (record->parent == parent && record->function == function && record->line == line) {
-            self->contexts[parent].hint = child;
+        if (is_child(self, child, parent, function, line)) {
+            self->contexts[parent].hint = self->follower[last] = child;
             return child;
         }
         slot = (slot + 1) & self->slot_mask;

@@ -132,10 +132,10 @@ def _charged_times(
             found[name] = np.take(values, rows)
             continue
         running = running_sum(values if counts is None else values * counts)
-        below = np.take(running, end)
-        below -= np.take(running, rows)
-        found[name] = below - group_sums(callers, below, len(rows) + 1)[:-1]
-        inclusive_ns = below if name == "self_ns" else inclusive_ns
+        whole = np.take(running, end)
+        whole -= np.take(running, rows)
+        found[name] = whole - group_sums(callers, whole, len(rows) + 1)[:-1]
+        inclusive_ns = whole if name == "self_ns" else inclusive_ns
     return found, inclusive_ns
 
 

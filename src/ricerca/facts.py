@@ -166,6 +166,7 @@ def reading_facts(loaded: Loaded) -> dict[str, Any]:
 def comparison_facts(base: Loaded, new: Loaded, study: str) -> dict[str, Any]:
     """Two rounds beside each other."""
     found, verdict = compared(base, new), judged(base, new)
+    before, after = base.figures.uncertain, new.figures.uncertain
     functions = []
     for row, match in enumerate(found.matches):
         side, number = (found.new, match.new) if match.new >= 0 else (found.base, match.base)
@@ -177,6 +178,7 @@ def comparison_facts(base: Loaded, new: Loaded, study: str) -> dict[str, Any]:
                 "calls": found.calls[row].tolist(),
                 "self_ns": found.self_ns[row].tolist(),
                 "inclusive_ns": found.inclusive_ns[row].tolist(),
+                "uncertain": [match.base >= 0 and bool(before[match.base]), match.new >= 0 and bool(after[match.new])],
             }
         )
     return {

@@ -56,6 +56,11 @@ def _bar(self_ns: int, inclusive_ns: int, longest_ns: int) -> Text:
     return Text("█" * own + "░" * (whole - own))
 
 
+def _sure_or_not(self_ns: int, uncertain: bool) -> str:
+    """A self time, marked where more than half of what was measured was the recorder's own cost."""
+    return ("≈ " if uncertain else "") + time_text(self_ns)
+
+
 def _headline(loaded: Loaded) -> str:
     profile, one = loaded.profile, loaded.round
     parts = [f"Round {one.number} “{one.name}”", f"{time_text(profile.total_ns)} recorded"]
@@ -94,7 +99,7 @@ def show_functions(loaded: Loaded, by: str, top: int) -> None:
     for number, row in enumerate(rows, 1):
         table.add_row(
             str(number), _name(row, console), _where(row["file"], row["line"], row["module"]),
-            _bar(row["self_ns"], row["inclusive_ns"], longest), ("≈ " if row["uncertain"] else "") + time_text(row["self_ns"]),
+            _bar(row["self_ns"], row["inclusive_ns"], longest), _sure_or_not(row["self_ns"], row["uncertain"]),
             share_text(row["self_ns"] / total), time_text(row["inclusive_ns"]), count_text(row["calls"]),
         )  # fmt: skip
     console.print(table)
@@ -161,7 +166,7 @@ def show_comparison(base: Loaded, new: Loaded, facts: dict[str, Any], top: int) 
         gain = row["self_ns"][0] - row["self_ns"][1]
         mark = "▼ −" if gain > 0 else "▲ +" if gain < 0 else "  "
         table.add_row(
-            _name(row, console), row["match"], time_text(row["self_ns"][0]), time_text(row["self_ns"][1]),
+            _name(row, console), row["match"], *map(_sure_or_not, row["self_ns"], row["uncertain"]),
             mark + time_text(abs(gain)), count_text(row["calls"][0]), count_text(row["calls"][1]),
         )  # fmt: skip
     console.print(table)

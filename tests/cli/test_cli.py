@@ -72,6 +72,13 @@ def test_compare_json_matches_functions_though_lines_moved(study):
     work = next(row for row in facts["functions"] if row["function"] == "work")
     assert work["calls"] == [200, 20]
     assert (work["match"], work["base_line"], work["line"]) == ("moved", 1, 2)
+    for side, number in enumerate((1, 2)):
+        alone = {row["function"]: row for row in json.loads(ricerca("rank", study, "--round", number, "--json").stdout)["functions"]}
+        for row in facts["functions"]:
+            if row["function"] in alone:
+                assert (row["self_ns"][side], row["uncertain"][side]) == tuple(
+                    alone[row["function"]][key] for key in ("self_ns", "uncertain")
+                )
     back = json.loads(ricerca("compare", study, 2, 1, "--json").stdout)
     assert next(row for row in back["functions"] if row["function"] == "work")["calls"] == [20, 200]
 

@@ -24,6 +24,7 @@ from test_window import (  # noqa: F401 - fixtures
 from ricerca.desk.leads_page import STEPS
 from ricerca.desk.rounds_column import describe, expected_of
 from ricerca.desk.row_menu import row_menu
+from ricerca.desk.window import PAGES
 from ricerca.engine.own_layers import OwnLayer
 from ricerca.engine.reading import parse
 from ricerca.loading import load
@@ -92,6 +93,18 @@ def test_clauses_enter_by_key_and_leave_by_click_and_history_goes_both_ways(qtbo
     window.state.forward()
     settle(qtbot, window)
     assert window.state.reading.inside == ()
+
+
+@pytest.mark.parametrize("page", PAGES)
+def test_the_mouse_leads_back_and_forward_wherever_it_points(qtbot, window, page):
+    window.show_named_page(page)
+    window.state.set_reading(parse("inside inner"))
+    settle(qtbot, window)
+    middle = window.rect().center()
+    for button, inside in ((Qt.MouseButton.BackButton, ()), (Qt.MouseButton.ForwardButton, ("inner",))):
+        QTest.mouseClick(window.windowHandle(), button, pos=middle)
+        settle(qtbot, window)
+        assert window.state.reading.inside == inside
 
 
 def test_a_page_shows_the_figures_that_the_command_line_gives_for_the_same_sentence(qtbot, window):

@@ -7,8 +7,8 @@ from functools import partial
 from pathlib import Path
 from typing import cast
 
-from PyQt6.QtCore import QSettings, Qt
-from PyQt6.QtGui import QCloseEvent, QKeySequence, QMouseEvent, QShortcut
+from PyQt6.QtCore import QEvent, QObject, QSettings, Qt
+from PyQt6.QtGui import QCloseEvent, QKeySequence, QMouseEvent, QShortcut, QShowEvent
 from PyQt6.QtWidgets import (
     QApplication,
     QButtonGroup,
@@ -47,6 +47,7 @@ from ricerca.engine.believable import spread
 from ricerca.wording import count_text, factor_text, plural, share_text
 
 PAGES = ("Leads", "Functions", "Lines", "Call tree", "Graph", "Timeline")
+PRESSES = (QEvent.Type.MouseButtonPress, QEvent.Type.MouseButtonDblClick)
 
 
 class Window(QMainWindow):
@@ -237,13 +238,19 @@ class Window(QMainWindow):
             self._keys = KeysPage(self)
         self._keys.show_over(self)
 
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:
-        if event is not None and event.button() == Qt.MouseButton.BackButton:
-            self.state.back()
-        elif event is not None and event.button() == Qt.MouseButton.ForwardButton:
-            self.state.forward()
-        else:
-            super().mousePressEvent(event)
+    def showEvent(self, event: QShowEvent | None) -> None:
+        super().showEvent(event)
+        handle = self.windowHandle()
+        if handle is not None:
+            handle.installEventFilter(self)  # once more does no harm
+
+    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
+        """The mouse's buttons for back and forward work wherever it points: its press is seen here before any widget has it."""
+        steps = {Qt.MouseButton.BackButton: self.state.back, Qt.MouseButton.ForwardButton: self.state.forward}
+        if isinstance(event, QMouseEvent) and event.type() in PRESSES and event.button() in steps:
+            steps[event.button()]()
+            return True
+        return super().eventFilter(watched, event)
 
     def open_study(self, path: Path) -> None:
         """Open another study."""

@@ -238,11 +238,11 @@ def rank(file: Path, number: int | None, by: str, lines: bool, edges: bool, lead
     from ricerca.facts import edge_rows, function_rows, lead_rows, line_rows, reading_facts, round_facts
 
     reading = parse(sentence) if sentence or as_json else Reading(machinery=False)
-    loaded = _load(file, number if number is not None else reading.round)
+    number = number if number is not None else reading.round
     if by == "gain":
-        _compare(file, reading.against, loaded.round.number, as_json, top, reading)
+        _compare(file, reading.against, number, as_json, top, reading)
         return
-    loaded = loaded.through(reading)
+    loaded = _load(file, number).through(reading)
     base = _load(file, reading.against).beside(loaded) if reading.against is not None else None
     if as_json:
         facts = round_facts(loaded, str(file))
@@ -292,9 +292,11 @@ def _compare(file: Path, base: int | None, new: int | None, as_json: bool, top: 
     from ricerca import tables_text
     from ricerca.facts import comparison_facts
     from ricerca.loading import load
+    from ricerca.runner.session import recover
     from ricerca.study.store import Study
 
     with Study.open(file) as study:
+        recover(study.path)
         known = [one.number for one in study.rounds()]
         if base is None:
             base = known[0] if known else None

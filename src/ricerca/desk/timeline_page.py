@@ -58,8 +58,9 @@ class Staves(QWidget):
         """What the width of the field stands for: the longer of the two rounds."""
         return max([line.slice_ns * line.slices for line in (self._line, self._base) if line is not None] or [0.0])
 
-    def _x(self, at_slice: float) -> float:
-        field, line = self._field(), self._line
+    def _x(self, at_slice: float, of: Timeline | None = None) -> float:
+        """Where a slice begins; of the round that is read, or of the one compared against."""
+        field, line = self._field(), of or self._line
         return field.left() + field.width() * at_slice * (line.slice_ns if line else 0.0) / max(self._whole_ns(), 1)
 
     def _slice(self, x: float) -> int:
@@ -135,14 +136,14 @@ class Staves(QWidget):
         if base is None or twin is None or not base.slices:
             return
         steps = np.array_split(twin.density.sum(axis=0) / max(base.slice_ns, 1), min(base.slices, MOST_STEPS))
-        field, whole, at = self._field(), max(self._whole_ns(), 1), 0
-        path = QPainterPath(QPointF(field.left(), top + DENSITY_PX))
+        at = 0
+        path = QPainterPath(QPointF(self._x(at, base), top + DENSITY_PX))
         for step in steps:
             high = top + DENSITY_PX * (1 - min(float(step.mean()), 1.0))
             for end in (at, at + len(step)):
-                path.lineTo(field.left() + field.width() * end * base.slice_ns / whole, high)
+                path.lineTo(self._x(end, base), high)
             at += len(step)
-        path.lineTo(field.left() + field.width() * at * base.slice_ns / whole, top + DENSITY_PX)
+        path.lineTo(self._x(at, base), top + DENSITY_PX)
         pen = QPen(QColor(theme.now().soft), 1)
         pen.setDashPattern([3, 2])
         painter.setPen(pen)
@@ -205,8 +206,7 @@ class Staves(QWidget):
         base, theirs = self._base, self._view.base if self._view else None
         if self._from < 0 or base is None or theirs is None or theirs.reading.stretch is None:
             return
-        field, whole = self._field(), max(self._whole_ns(), 1)
-        left, right = (field.left() + field.width() * at * base.slice_ns / whole for at in theirs.reading.stretch)
+        left, right = (self._x(at, base) for at in theirs.reading.stretch)
         pen = QPen(QColor(theme.now().accent), 1.5)
         pen.setDashPattern([3, 2])
         painter.setPen(pen)

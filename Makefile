@@ -2,7 +2,7 @@
 PY := .venv/bin/python
 DEMO := build/demo
 
-.PHONY: setup demo test check sanitize soak bench shots format clean
+.PHONY: setup demo test check sanitize soak bench shots layout format clean
 
 setup:
 	@sh packaging/setup.sh
@@ -19,6 +19,9 @@ check: setup ## format, lint, types, contracts, tests and doctests
 	$(PY) -m mypy
 	.venv/bin/lint-imports
 	QT_QPA_PLATFORM=offscreen $(PY) -m pytest
+
+layout: setup ## all that knows the recording file's layout, from its one description
+	@$(PY) tools/make_layout.py
 
 format: setup
 	$(PY) -m ruff format src tests bench tools setup.py

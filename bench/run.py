@@ -30,10 +30,11 @@ from ricerca.engine.ranking import function_figures
 from ricerca.engine.reading import parse, read
 from ricerca.loading import profile_of
 from ricerca.memory import keep_freed_memory
-from ricerca.recording.model import RunTables
+from ricerca.model.rounds import PLAIN, RECORDED, Run, Subject
+from ricerca.model.run_tables import RunTables
 from ricerca.recording.reader import open_recording
 from ricerca.runner.native import ENTRY, ask, native_for
-from ricerca.study.store import PLAIN, RECORDED, Run, Study, Subject
+from ricerca.study.store import Study
 
 HERE = Path(__file__).parent
 TRIALS = 11

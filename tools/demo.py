@@ -11,8 +11,8 @@ import sys
 import time
 from pathlib import Path
 
-from ricerca.errors import RicercaError
 from ricerca.examples.harbour import Harbour
+from ricerca.model.errors import RicercaError
 
 RICERCA = str(Path(sys.executable).with_name("ricerca"))
 

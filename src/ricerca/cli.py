@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 
 from ricerca import __version__
-from ricerca.errors import InputError, InternalError, RicercaError
+from ricerca.model.errors import InputError, InternalError, RicercaError
 
 if TYPE_CHECKING:
     from ricerca.engine.reading import Reading
@@ -329,7 +329,8 @@ def export(file: Path, path: Path, number: int | None, what: str, top: int | Non
     """
     from ricerca.export import export_text, write_text
     from ricerca.loading import load
-    from ricerca.study.store import RECORDED, Study
+    from ricerca.model.rounds import RECORDED
+    from ricerca.study.store import Study
 
     loaded = _load(file, number)
     base = None

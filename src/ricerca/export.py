@@ -9,9 +9,9 @@ from pathlib import Path
 
 from jinja2 import Environment, StrictUndefined
 
-from ricerca.errors import EnvironmentProblem, InputError
 from ricerca.facts import comparison_facts, edge_rows, function_rows, line_rows, round_facts
 from ricerca.loading import Loaded
+from ricerca.model.errors import EnvironmentProblem, InputError
 from ricerca.wording import count_text, factor_text, share_text, time_text
 
 FORMATS = (".csv", ".json", ".md")

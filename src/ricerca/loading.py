@@ -21,9 +21,10 @@ from ricerca.engine.reading import EVERYTHING, WALL, Reading, charged_functions,
 from ricerca.engine.reducing import merged
 from ricerca.engine.slices import Growth, counterpart, growing
 from ricerca.engine.source import body_of
-from ricerca.errors import InputError
-from ricerca.recording.model import RunTables
-from ricerca.study.store import LINE, RECORDED, Round, Run, Study
+from ricerca.model.errors import InputError
+from ricerca.model.rounds import LINE, RECORDED, Round, Run
+from ricerca.model.run_tables import RunTables
+from ricerca.study.store import Study
 
 
 @dataclass(frozen=True)

@@ -456,7 +456,7 @@ def test_any_colour_that_a_person_chose_can_be_read(colours, chosen):
     assert 1.2 < theme.contrast(called, paper) < theme.contrast(own, paper)  # what it called is fainter, and still there
 
 
-def test_interface_texts_need_no_sign_the_font_lacks():
+def test_interface_texts_need_no_sign_the_font_lacks(qapp):
     from PyQt6.QtGui import QRawFont
 
     make_application()

@@ -14,7 +14,7 @@ from ricerca.engine.ranking import ceiling, function_figures, ranked
 from ricerca.engine.source import body_of, function_spans, span_of
 from ricerca.engine.tree import heaviest_path
 from ricerca.engine.view import match_children, match_lines
-from ricerca.recording.model import RunFacts
+from ricerca.model.run_tables import RunFacts
 
 from .trees import tables_of
 

@@ -6,7 +6,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from ricerca.engine.compensation import LEAST_SCALE, MOST_SCALE, compensate
-from ricerca.recording.model import RunFacts
+from ricerca.model.run_tables import RunFacts
 
 from .trees import runs, tables_of
 

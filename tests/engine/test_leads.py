@@ -18,7 +18,7 @@ from ricerca.engine.profile import build_profile
 from ricerca.engine.ranking import function_figures
 from ricerca.engine.reading import EVERYTHING, Reading, charged_functions, read
 from ricerca.engine.slices import growing
-from ricerca.recording.layout import KIND_CHILD, KIND_COLLECTION, KIND_IMPORT
+from ricerca.model.marks import KIND_CHILD, KIND_COLLECTION, KIND_IMPORT
 
 from .test_reading import profiles, readings
 from .trees import tables_of

@@ -21,7 +21,7 @@ from ricerca.engine.reducing import merged
 from ricerca.engine.slices import counterpart, growth
 from ricerca.engine.timeline import timeline
 from ricerca.engine.tree import children, path_to, roots
-from ricerca.errors import InputError
+from ricerca.model.errors import InputError
 
 from .trees import runs, tables_of
 

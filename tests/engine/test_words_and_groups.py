@@ -17,7 +17,7 @@ from ricerca.engine.lines import line_figures
 from ricerca.engine.neighbours import edges, neighbours
 from ricerca.engine.own_layers import OwnLayer, added, changed, from_toml, patterns_of, reshaped, to_toml, with_own_layers
 from ricerca.engine.profile import build_profile
-from ricerca.errors import InputError
+from ricerca.model.errors import InputError
 from ricerca.wording import short_name, time_ns, time_text
 
 from .trees import runs

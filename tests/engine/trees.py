@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 from hypothesis import strategies as st
 
-from ricerca.recording.layout import KIND_BUILTIN, KIND_PYTHON, KIND_THREAD
-from ricerca.recording.model import RunFacts, RunTables
+from ricerca.model.marks import KIND_BUILTIN, KIND_PYTHON, KIND_THREAD
+from ricerca.model.run_tables import RunFacts, RunTables
 
 
 def tables_of(

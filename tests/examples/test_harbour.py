@@ -12,7 +12,8 @@ import pytest
 from ricerca.examples import harbour
 from ricerca.examples.harbour import STATES, Harbour
 from ricerca.loading import load
-from ricerca.study.store import PLAIN, Study
+from ricerca.model.rounds import PLAIN
+from ricerca.study.store import Study
 
 
 @pytest.fixture
@@ -79,7 +80,7 @@ def test_all_rounds_are_made_once_and_an_interrupted_example_goes_on(short):
 
 
 def test_a_folder_that_cannot_be_made_is_said(tmp_path):
-    from ricerca.errors import RicercaError
+    from ricerca.model.errors import RicercaError
 
     (tmp_path / "file").touch()
     with pytest.raises(RicercaError, match="could not be made"):

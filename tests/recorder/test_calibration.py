@@ -7,7 +7,8 @@ from textwrap import dedent
 
 from conftest import Recorder
 
-from ricerca.study.store import RECORDED, Study
+from ricerca.model.rounds import RECORDED
+from ricerca.study.store import Study
 
 CALLS = 200_000
 PROGRAM = dedent("""\

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from ricerca.engine.profile import build_profile
 from ricerca.engine.ranking import function_figures
-from ricerca.recording.layout import FLAG_LIMIT_REACHED
+from ricerca.model.marks import FLAG_LIMIT_REACHED
 from ricerca.recording.merging import merge, without_unused
 
 sys.path.insert(0, str(Path(__file__).parents[1]))

@@ -12,7 +12,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from ricerca.errors import FileDamagedError, InputError, NewerFormatError, RicercaError
+from ricerca.model.errors import FileDamagedError, InputError, NewerFormatError, RicercaError
 from ricerca.recording import layout
 from ricerca.recording.live import glance
 from ricerca.recording.reader import open_recording

@@ -7,7 +7,7 @@ import sys
 import pytest
 from conftest import python_of
 
-from ricerca.errors import EnvironmentProblem, InputError
+from ricerca.model.errors import EnvironmentProblem, InputError
 from ricerca.runner import native
 
 

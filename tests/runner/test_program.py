@@ -7,7 +7,7 @@ import sys
 
 import pytest
 
-from ricerca.errors import InputError
+from ricerca.model.errors import InputError
 from ricerca.runner.program import command_of, describe
 from ricerca.runner.sources import gather, revision
 

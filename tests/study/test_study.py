@@ -13,11 +13,12 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from ricerca.engine.profile import build_profile
-from ricerca.errors import EnvironmentProblem, FileDamagedError, InputError, NewerFormatError, RicercaError
 from ricerca.loading import load
+from ricerca.model.errors import EnvironmentProblem, FileDamagedError, InputError, NewerFormatError, RicercaError
+from ricerca.model.rounds import PLAIN, RECORDED, Run, Subject
 from ricerca.study.columns import pack, unpack
 from ricerca.study.schema import FORMAT
-from ricerca.study.store import PLAIN, RECORDED, Run, Study, Subject
+from ricerca.study.store import Study
 
 sys.path.insert(0, str(Path(__file__).parents[1]))
 from engine.trees import runs, tables_of

@@ -21,7 +21,7 @@ from ricerca.desk.what_if import WhatIf
 from ricerca.engine.neighbours import neighbours
 from ricerca.engine.ranking import ceiling
 from ricerca.engine.slices import Growth
-from ricerca.errors import RicercaError
+from ricerca.model.errors import RicercaError
 from ricerca.wording import count_text, factor_text, plural, share_text, time_text
 
 LEAST_UNCERTAIN = 0.01

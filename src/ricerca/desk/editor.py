@@ -10,7 +10,7 @@ from pathlib import Path
 from PyQt6.QtCore import QProcess, QUrl
 from PyQt6.QtGui import QDesktopServices
 
-from ricerca.errors import EnvironmentProblem, InputError
+from ricerca.model.errors import EnvironmentProblem, InputError
 
 # Editors that do not take +LINE FILE
 _WAYS = {

@@ -6,8 +6,8 @@ import traceback
 
 from PyQt6.QtCore import QObject, QThread, pyqtSignal
 
-from ricerca.errors import RicercaError
 from ricerca.examples.harbour import Harbour, default_folder
+from ricerca.model.errors import RicercaError
 
 
 class ExampleThread(QThread):

@@ -19,9 +19,9 @@ from ricerca.desk.tips import tip
 from ricerca.engine.levels import LEVELS
 from ricerca.engine.own_layers import OwnLayer
 from ricerca.engine.reading import ALL_OTHERS, CLOCKS, ON_CPU, WAITING, WALL, Reading, parse
-from ricerca.errors import RicercaError
 from ricerca.loading import Loaded
-from ricerca.study.store import Round
+from ricerca.model.errors import RicercaError
+from ricerca.model.rounds import Round
 from ricerca.wording import short_name
 
 CLOCK_WORDS = {

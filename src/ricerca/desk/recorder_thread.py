@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 from PyQt6.QtCore import QObject, QThread, pyqtSignal
 
-from ricerca.errors import RicercaError
+from ricerca.model.errors import RicercaError
 from ricerca.recording.live import Glance, glance
 from ricerca.recording.reader import open_recording
 from ricerca.runner.session import Outcome, Plan, Session, Streams

@@ -15,7 +15,8 @@ from ricerca.desk.state import DeskState
 from ricerca.desk.tips import tip
 from ricerca.engine.believable import median_ns, spread
 from ricerca.engine.expectation import Expectation, expectations
-from ricerca.study.store import LINE, RECORDED, Round, Study
+from ricerca.model.rounds import LINE, RECORDED, Round
+from ricerca.study.store import Study
 from ricerca.wording import factor_text, plural, share_text, time_text
 
 CARD_PX = 76

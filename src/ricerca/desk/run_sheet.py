@@ -30,11 +30,11 @@ from ricerca.desk import theme
 from ricerca.desk.leaders import Leaders
 from ricerca.desk.recorder_thread import Progress, RecorderThread
 from ricerca.desk.state import DeskState
-from ricerca.errors import RicercaError
+from ricerca.model.errors import RicercaError
+from ricerca.model.rounds import RECORDED, Subject
 from ricerca.runner.interpreters import offered
 from ricerca.runner.program import describe
 from ricerca.runner.session import Outcome, Plan
-from ricerca.study.store import RECORDED, Subject
 from ricerca.wording import count_text, time_text
 
 DEFAULT_PLAIN = 5

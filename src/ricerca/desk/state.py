@@ -21,10 +21,11 @@ from ricerca.engine.own_layers import OwnLayer, added, changed, from_toml, resha
 from ricerca.engine.reading import ALL_OTHERS, Reading, parse
 from ricerca.engine.slices import Growth
 from ricerca.engine.view import line_texts, match_lines
-from ricerca.errors import RicercaError
 from ricerca.loading import Loaded, compared, judged, load
+from ricerca.model.errors import RicercaError
+from ricerca.model.rounds import LINE, RECORDED, Round
 from ricerca.runner.session import recover
-from ricerca.study.store import LINE, RECORDED, Round, Study
+from ricerca.study.store import Study
 from ricerca.wording import short_name
 
 

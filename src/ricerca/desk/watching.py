@@ -8,8 +8,9 @@ from PyQt6.QtCore import QFileSystemWatcher, QObject, QTimer, pyqtSignal
 
 from ricerca.desk.state import DeskState
 from ricerca.engine.layers import MINE, layers_of
-from ricerca.recording.layout import KIND_PYTHON
-from ricerca.study.store import LINE, RECORDED, Study
+from ricerca.model.marks import KIND_PYTHON
+from ricerca.model.rounds import LINE, RECORDED
+from ricerca.study.store import Study
 
 SETTLE_MS = 300
 

@@ -8,7 +8,7 @@ from typing import Any
 
 from PyQt6.QtCore import QObject, QRunnable, QThreadPool, pyqtSignal
 
-from ricerca.errors import RicercaError
+from ricerca.model.errors import RicercaError
 
 
 class _Signals(QObject):

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ricerca.recording.layout import KIND_BUILTIN, KIND_PYTHON, KIND_REGION, KIND_THREAD
-from ricerca.recording.model import RunTables
+from ricerca.model.marks import KIND_BUILTIN, KIND_PYTHON, KIND_REGION, KIND_THREAD
+from ricerca.model.run_tables import RunTables
 
 # The calibrated cost is trusted within these bounds; what plain runs ask for beyond them stays visible.
 LEAST_SCALE, MOST_SCALE = 0.5, 2.0

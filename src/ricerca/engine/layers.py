@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from ricerca.recording.layout import KIND_BUILTIN, KIND_CHILD, KIND_COLLECTION, KIND_IMPORT, KIND_REGION
+from ricerca.model.marks import KIND_BUILTIN, KIND_CHILD, KIND_COLLECTION, KIND_IMPORT, KIND_REGION
 
 MINE, LIBRARY, PACKAGES, BUILTINS = "mine", "standard library", "packages", "builtins"
 IMPORTS, COLLECTION, PROGRAMS = "imports", "garbage collection", "other programs"

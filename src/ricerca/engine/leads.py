@@ -20,7 +20,7 @@ from ricerca.engine.reading import charged_functions
 from ricerca.engine.reducing import homes_of
 from ricerca.engine.slices import Growth
 from ricerca.engine.waits import held_up, waiting_by_class
-from ricerca.recording.layout import KIND_CHILD, KIND_COLLECTION, KIND_IMPORT
+from ricerca.model.marks import KIND_CHILD, KIND_COLLECTION, KIND_IMPORT
 from ricerca.wording import count_text, cycle_name, factor_text, plural, share_text, short_name, time_text
 
 BODY, OFTEN, SELDOM, GROWS, CYCLE = "body", "often", "seldom", "grows", "cycle"

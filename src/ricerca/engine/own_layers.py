@@ -11,7 +11,7 @@ from fnmatch import fnmatchcase
 
 from ricerca.engine.layers import LAYERS
 from ricerca.engine.levels import owner_of
-from ricerca.errors import InputError
+from ricerca.model.errors import InputError
 
 PALETTE = ("#a3472c", "#5b6fb0", "#8a6d1c", "#2f7d5b", "#94408a", "#4f7a94")
 

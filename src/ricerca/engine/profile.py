@@ -9,8 +9,8 @@ from typing import Any
 import numpy as np
 
 from ricerca.engine.compensation import compensate
-from ricerca.recording.layout import CUT_FLAGS, KIND_BUILTIN, KIND_PYTHON, KIND_THREAD
-from ricerca.recording.model import RunFacts, RunTables
+from ricerca.model.marks import CUT_FLAGS, KIND_BUILTIN, KIND_PYTHON, KIND_THREAD
+from ricerca.model.run_tables import RunFacts, RunTables
 
 
 @dataclass(frozen=True)

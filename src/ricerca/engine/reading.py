@@ -13,7 +13,7 @@ from ricerca.engine.levels import FUNCTION, LEVELS, at_level
 from ricerca.engine.profile import KIND_BUILTIN, KIND_PYTHON, Profile, retimed
 from ricerca.engine.reducing import below, homes_of, keep, sheltered
 from ricerca.engine.slices import in_stretch
-from ricerca.errors import InputError
+from ricerca.model.errors import InputError
 
 WALL, ON_CPU, WAITING = "wall", "on-CPU", "waiting"
 CLOCKS = (WALL, ON_CPU, WAITING)

@@ -8,7 +8,7 @@ import sys
 import numpy as np
 
 from ricerca.engine.profile import Profile, group_sums
-from ricerca.recording.layout import KIND_BUILTIN, KIND_CHILD
+from ricerca.model.marks import KIND_BUILTIN, KIND_CHILD
 
 SLEEP, LOCK, SOCKET, FILE, CHILD, OTHER = "sleep", "lock", "socket", "file", "child process", "other"
 CLASSES = (SLEEP, LOCK, SOCKET, FILE, CHILD, OTHER)

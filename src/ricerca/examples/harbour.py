@@ -11,10 +11,11 @@ from pathlib import Path
 
 from platformdirs import user_data_path
 
-from ricerca.errors import EnvironmentProblem
+from ricerca.model.errors import EnvironmentProblem
+from ricerca.model.rounds import RECORDED
 from ricerca.runner.program import describe
 from ricerca.runner.session import Plan, Session, Streams
-from ricerca.study.store import RECORDED, Study
+from ricerca.study.store import Study
 
 STATES = Path(__file__).parent / "tidebook"
 READINGS = "readings.csv"

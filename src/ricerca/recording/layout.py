@@ -1,4 +1,4 @@
-"""The recording file, field by field: the twin of ``recorder/native/layout.h`` (see docs/formats.md)."""
+"""The recording file as NumPy records: made from model/format.toml by make layout (see docs/formats.md)."""
 
 from __future__ import annotations
 
@@ -10,39 +10,12 @@ ENDIAN = 0x01020304
 HEADER_BYTES = 4096
 DIRECTORY_OFFSET = 1024
 
-STATE_RECORDING, STATE_CLOSED = 1, 2
-
-FLAG_CONTEXTS_FULL = 1 << 0
-FLAG_FUNCTIONS_FULL = 1 << 1
-FLAG_STRINGS_FULL = 1 << 2
-FLAG_DISK_FULL = 1 << 3
-FLAG_LIMIT_REACHED = 1 << 4
-FLAG_LINES = 1 << 5
-FLAG_HOOK_TAKEN = 1 << 6
-FLAG_THREADS_FULL = 1 << 7
-FLAG_LINES_FULL = 1 << 8
-FLAG_SLICES_FULL = 1 << 9
-FLAG_SPANS_FULL = 1 << 10
-FLAG_PAUSED = 1 << 11
-CUT_FLAGS = (
-    FLAG_CONTEXTS_FULL
-    | FLAG_FUNCTIONS_FULL
-    | FLAG_STRINGS_FULL
-    | FLAG_DISK_FULL
-    | FLAG_LIMIT_REACHED
-    | FLAG_HOOK_TAKEN
-    | FLAG_THREADS_FULL
-    | FLAG_LINES_FULL
+WORK = np.dtype(
+    [
+        ("times", "<u8"),
+        ("ticks", "<u8"),
+    ]
 )
-
-KIND_PYTHON, KIND_BUILTIN, KIND_THREAD = 1, 2, 3
-KIND_IMPORT, KIND_COLLECTION, KIND_REGION, KIND_CHILD = 4, 5, 6, 7
-
-HOOKS = {1: "profile", 2: "monitoring", 3: "python"}
-MOST_SLICES = 512
-LIGHT_UNKNOWN = 0xFFFF
-
-WORK = np.dtype([("times", "<u8"), ("ticks", "<u8")])
 
 HEADER = np.dtype(
     [
@@ -84,6 +57,10 @@ HEADER = np.dtype(
         ("builtin_work_ns", "<f8"),
         ("python_watched", WORK),
         ("builtin_watched", WORK),
+        ("unseen_threads", "<u4"),
+        ("unseen_interpreters", "<u4"),
+        ("taken_hooks", "<u4"),
+        ("strange_stacks", "<u4"),
     ]
 )
 
@@ -119,22 +96,6 @@ FUNCTIONS = np.dtype(
     ]
 )
 
-CONTEXTS = np.dtype(
-    [
-        ("parent", "<u4"),
-        ("function", "<u4"),
-        ("line", "<u4"),
-        ("slice_row", "<u4"),
-        ("calls", "<u8"),
-        ("resumes", "<u8"),
-        ("self_ticks", "<u8"),
-        ("waiting_ticks", "<u8"),
-        ("thread", "<u4"),
-        ("hint", "<u4"),
-        ("long_ticks", "<u8"),
-    ]
-)
-
 THREADS = np.dtype(
     [
         ("native_id", "<u8"),
@@ -158,6 +119,22 @@ LINES = np.dtype(
         ("hits", "<u8"),
         ("self_ticks", "<u8"),
         ("waiting_ticks", "<u8"),
+    ]
+)
+
+CONTEXTS = np.dtype(
+    [
+        ("parent", "<u4"),
+        ("function", "<u4"),
+        ("line", "<u4"),
+        ("slice_row", "<u4"),
+        ("calls", "<u8"),
+        ("resumes", "<u8"),
+        ("self_ticks", "<u8"),
+        ("waiting_ticks", "<u8"),
+        ("thread", "<u4"),
+        ("hint", "<u4"),
+        ("long_ticks", "<u8"),
     ]
 )
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ricerca.recording.layout import KIND_THREAD
+from ricerca.model.marks import KIND_THREAD
 from ricerca.recording.reader import Recording
 
 

@@ -8,8 +8,8 @@ from typing import Any
 
 import numpy as np
 
-from ricerca.recording.layout import MOST_SLICES
-from ricerca.recording.model import RunTables
+from ricerca.model.marks import MOST_SLICES
+from ricerca.model.run_tables import RunTables
 
 # Columns that are the same in the whole as in its parts.
 SUMMED = ("line", "calls", "resumes", "self_ns", "brief_ns", "waiting_ns", "thread_process", "slice_calls", "slice_self_ns",

@@ -8,7 +8,8 @@ from pathlib import Path
 
 import numpy as np
 
-from ricerca.errors import FileDamagedError, InputError, NewerFormatError
+from ricerca.model import marks
+from ricerca.model.errors import FileDamagedError, InputError, NewerFormatError
 from ricerca.recording import layout
 
 # Shorter than this, the rate measured at the start is the better one.
@@ -41,7 +42,7 @@ class Recording:
     @property
     def closed(self) -> bool:
         """Whether the recorder wrote its closing mark."""
-        return int(self.header["state"]) == layout.STATE_CLOSED
+        return int(self.header["state"]) == marks.STATE_CLOSED
 
     @property
     def ns_per_tick(self) -> float:
@@ -107,7 +108,7 @@ def _check_references(recording: Recording) -> None:
     for table in (recording.slices, recording.spans):
         if (table["context"] >= len(contexts)).any():
             raise _damaged(path, "a slice or a span names a context that is not there")
-    if (recording.slices["slice"] >= 2 * layout.MOST_SLICES).any():
+    if (recording.slices["slice"] >= 2 * marks.MOST_SLICES).any():
         raise _damaged(path, "it has more slices than there can be")
     if (contexts["thread"] >= len(recording.threads)).any():
         raise _damaged(path, "a context names a thread that is not there")

@@ -6,8 +6,9 @@ from dataclasses import replace
 
 import numpy as np
 
+from ricerca.model import marks
+from ricerca.model.run_tables import RunFacts, RunTables
 from ricerca.recording import layout
-from ricerca.recording.model import RunFacts, RunTables
 from ricerca.recording.reader import Recording
 
 
@@ -93,7 +94,7 @@ def take(recording: Recording) -> RunTables:
         duration_ns=max(int(head["end_mono_ns"]), int(head["last_mono_ns"])) - int(head["start_mono_ns"]),
         flags=int(head["flags"]),
         closed=recording.closed,
-        hook=layout.HOOKS.get(int(head["hook"]), "unknown"),
+        hook=marks.HOOKS.get(int(head["hook"]), "unknown"),
         slice_ns=float(head["slice_ticks"]) * rate,
         span_ns=float(head["span_ticks"]) * rate,
         python_watched=int(head["python_watched"]["times"]),
@@ -129,7 +130,7 @@ def take(recording: Recording) -> RunTables:
         line_self_ns=_to_ns(lines["self_ticks"], rate),
         facts=facts,
         function_lookups=functions["lookups"].astype(np.int32),
-        function_light=np.where(functions["light"] == layout.LIGHT_UNKNOWN, -1, functions["light"].astype(np.int32)),
+        function_light=np.where(functions["light"] == marks.LIGHT_UNKNOWN, -1, functions["light"].astype(np.int32)),
         **_slices(recording, rate),
         **_spans(recording, rate),
     )

@@ -12,10 +12,10 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
 
-from ricerca.errors import EnvironmentProblem, InputError
+from ricerca.model.errors import EnvironmentProblem, InputError
+from ricerca.model.rounds import Subject
 from ricerca.runner.native import ENTRY, PURE
 from ricerca.runner.program import command_of
-from ricerca.study.store import Subject
 
 DEFAULT_LIMIT_BYTES = 1 << 30
 LEAST_FREE_BYTES = 2 << 20

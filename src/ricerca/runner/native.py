@@ -16,7 +16,7 @@ from pathlib import Path
 from platformdirs import user_cache_path
 
 import ricerca.recorder
-from ricerca.errors import EnvironmentProblem, InputError
+from ricerca.model.errors import EnvironmentProblem, InputError
 
 RECORDER = Path(ricerca.recorder.__file__).parent
 ENTRY = RECORDER / "entry"

@@ -10,8 +10,8 @@ from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
 
-from ricerca.errors import InputError
-from ricerca.study.store import Subject
+from ricerca.model.errors import InputError
+from ricerca.model.rounds import Subject
 
 SCRIPT, MODULE, COMMAND = "script", "module", "command"
 _SUFFIXES = {".py", ".pyw", ".pyz"}

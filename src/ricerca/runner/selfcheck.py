@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from itertools import pairwise
 from pathlib import Path
 
-from ricerca.errors import RicercaError
+from ricerca.model.errors import RicercaError
 from ricerca.runner.interpreters import installed_interpreters
 from ricerca.runner.launch import DEFAULT_LIMIT_BYTES
 from ricerca.runner.native import ask, hook_setting, native_for

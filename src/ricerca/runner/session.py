@@ -14,14 +14,15 @@ from typing import IO, TYPE_CHECKING
 
 from platformdirs import user_cache_path
 
-from ricerca.errors import FileDamagedError, InputError, RicercaError
-from ricerca.recording.control import CONTROL_FINISH, CONTROL_GO, CONTROL_PAUSE
+from ricerca.model.errors import FileDamagedError, InputError, RicercaError
+from ricerca.model.marks import CONTROL_FINISH, CONTROL_GO, CONTROL_PAUSE
+from ricerca.model.rounds import LINE, PLAIN, RECORDED, Run, Subject
 from ricerca.runner import launch
 from ricerca.runner.native import NATIVE, hook_setting
-from ricerca.study.store import LINE, PLAIN, RECORDED, Run, Study, Subject
+from ricerca.study.store import Study
 
 if TYPE_CHECKING:
-    from ricerca.recording.model import RunTables
+    from ricerca.model.run_tables import RunTables
 
 
 @dataclass(frozen=True)
@@ -208,7 +209,7 @@ def keep(study_path: Path, round_id: int, recording_file: Path, kind: str, subje
 
     The recording is removed only after the study holds the run.
     """
-    from ricerca.recording.layout import CUT_FLAGS
+    from ricerca.model.marks import CUT_FLAGS
     from ricerca.recording.merging import merge
     from ricerca.recording.reader import open_recording
     from ricerca.recording.tables import take

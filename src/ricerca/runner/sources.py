@@ -8,7 +8,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from ricerca.engine.source import qualified_names
-from ricerca.recording.model import RunTables
+from ricerca.model.run_tables import RunTables
 
 MOST_BYTES = 4 << 20
 

@@ -6,7 +6,7 @@ import zlib
 
 import numpy as np
 
-from ricerca.errors import FileDamagedError
+from ricerca.model.errors import FileDamagedError
 
 # Enough for any run that a recording can hold; a damaged count must not ask for all memory.
 MOST_ENTRIES = 1 << 32

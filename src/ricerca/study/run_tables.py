@@ -8,9 +8,9 @@ from dataclasses import asdict
 
 import numpy as np
 
-from ricerca.errors import FileDamagedError
-from ricerca.recording.layout import MOST_SLICES
-from ricerca.recording.model import RunFacts, RunTables
+from ricerca.model.errors import FileDamagedError
+from ricerca.model.marks import MOST_SLICES
+from ricerca.model.run_tables import RunFacts, RunTables
 from ricerca.study.columns import pack, unpack
 
 SLICES = ("slice_context", "slice_number", "slice_calls", "slice_self_ns", "slice_waiting_ns")

@@ -13,13 +13,137 @@ import struct
 import sys
 from time import clock_gettime_ns, monotonic_ns, thread_time_ns
 
-MAGIC, FORMAT, ENDIAN, HEADER_BYTES, DIRECTORY = b"RICERCA\0", 1, 0x01020304, 4096, 1024
-PYTHON, BUILTIN, THREAD, IMPORT, COLLECTION, REGION, CHILD = 1, 2, 3, 4, 5, 6, 7
+# ---- made from model/format.toml by make layout
+MAGIC, FORMAT, ENDIAN = b"RICERCA\0", 1, 0x01020304
+HEADER_BYTES, DIRECTORY = 4096, 1024
+PYTHON = 1
+BUILTIN = 2
+THREAD = 3
+IMPORT = 4
+COLLECTION = 5
+REGION = 6
+CHILD = 7
+HOOK_PYTHON = 3
+CLOCK_MONO = 2
+CONTROL_GO = 0
+CONTROL_PAUSE = 1
+CONTROL_FINISH = 2
+FLAG_CONTEXTS_FULL = 1
+FLAG_FUNCTIONS_FULL = 2
+FLAG_STRINGS_FULL = 4
+FLAG_DISK_FULL = 8
+FLAG_LIMIT_REACHED = 16
+FLAG_LINES = 32
+FLAG_HOOK_TAKEN = 64
+FLAG_THREADS_FULL = 128
+FLAG_LINES_FULL = 256
+FLAG_SLICES_FULL = 512
+FLAG_SPANS_FULL = 1024
+FLAG_PAUSED = 2048
+FLAG_MEMORY_FULL = 4096
+FLAG_FINISHED = 8192
+FLAG_PUBLIC_ONLY = 16384
 STRINGS, FUNCTIONS, THREADS, LINES, CONTEXTS, SLICES, SPANS = range(7)
 RECORD_BYTES = (1, 64, 64, 32, 64, 32, 24)
 NAMES = (b"strings", b"functions", b"threads", b"lines", b"contexts", b"slices", b"spans")
-FULL_FLAGS = (4, 2, 128, 256, 1, 512, 1024)
-FLAG_DISK_FULL, FLAG_LIMIT, FLAG_LINES, FLAG_HOOK_TAKEN, FLAG_PAUSED = 8, 16, 32, 64, 2048
+FULL_FLAGS = (
+    FLAG_STRINGS_FULL,
+    FLAG_FUNCTIONS_FULL,
+    FLAG_THREADS_FULL,
+    FLAG_LINES_FULL,
+    FLAG_CONTEXTS_FULL,
+    FLAG_SLICES_FULL,
+    FLAG_SPANS_FULL,
+)
+HEAD_FORMAT = 2
+HEAD_ENDIAN = 3
+HEAD_FILE_BYTES = 2
+HEAD_STATE = 6
+HEAD_FLAGS = 7
+HEAD_START_TICKS = 4
+HEAD_START_MONO_NS = 5
+HEAD_LAST_TICKS = 6
+HEAD_LAST_MONO_NS = 7
+HEAD_START_UNIX_NS = 8
+HEAD_NS_PER_TICK = 9
+HEAD_PID = 20
+HEAD_PYTHON_HEX = 21
+HEAD_CLOCK = 22
+HEAD_TABLE_COUNT = 23
+HEAD_LIMIT_BYTES = 12
+HEAD_ALLOCATED_BYTES = 13
+HEAD_END_MONO_NS = 14
+HEAD_PYTHON_INSIDE_NS = 15
+HEAD_PYTHON_OUTSIDE_NS = 16
+HEAD_CALLBACK_INSIDE_NS = 17
+HEAD_CALLBACK_OUTSIDE_NS = 18
+HEAD_BUILTIN_INSIDE_NS = 19
+HEAD_BUILTIN_OUTSIDE_NS = 20
+HEAD_LINE_NS = 21
+HEAD_BYTECODE_FACTOR = 22
+HEAD_NAMES_FACTOR = 23
+HEAD_HOOK = 48
+HEAD_CONTROL = 49
+HEAD_SLICE_TICKS = 25
+HEAD_SPAN_TICKS = 26
+HEAD_LOOKUP_FACTOR = 27
+HEAD_LOOKUP_SHARE = 28
+HEAD_PYTHON_WORK_NS = 29
+HEAD_BUILTIN_WORK_NS = 30
+HEAD_UNSEEN_THREADS = 70
+HEAD_UNSEEN_INTERPRETERS = 71
+HEAD_TAKEN_HOOKS = 72
+HEAD_STRANGE_STACKS = 73
+FUNCTION_KIND = 0
+FUNCTION_FIRST_LINE = 1
+FUNCTION_NAME_OFFSET = 2
+FUNCTION_NAME_BYTES = 3
+FUNCTION_MODULE_OFFSET = 4
+FUNCTION_MODULE_BYTES = 5
+FUNCTION_FILE_OFFSET = 6
+FUNCTION_FILE_BYTES = 7
+FUNCTION_CODE_FLAGS = 8
+FUNCTION_CHOSEN = 9
+FUNCTION_OVERFLOW_CALLS = 5
+FUNCTION_OVERFLOW_RESUMES = 6
+FUNCTION_SPARE = 15
+THREAD_NATIVE_ID = 0
+THREAD_ROOT = 2
+THREAD_TOP = 3
+THREAD_NAME_OFFSET = 4
+THREAD_NAME_BYTES = 5
+THREAD_ENDED = 6
+THREAD_DEPTH = 7
+THREAD_START_TICKS = 4
+THREAD_LAST_TICKS = 5
+THREAD_IDENT = 6
+THREAD_SPARE = 7
+LINE_FUNCTION = 0
+LINE_LINE = 1
+LINE_HITS = 1
+LINE_SELF_TICKS = 2
+LINE_WAITING_TICKS = 3
+CONTEXT_PARENT = 0
+CONTEXT_FUNCTION = 1
+CONTEXT_LINE = 2
+CONTEXT_SLICE_ROW = 3
+CONTEXT_CALLS = 2
+CONTEXT_RESUMES = 3
+CONTEXT_SELF_TICKS = 4
+CONTEXT_WAITING_TICKS = 5
+CONTEXT_THREAD = 12
+CONTEXT_HINT = 13
+CONTEXT_LONG_TICKS = 7
+SLICE_CONTEXT = 0
+SLICE_SLICE = 1
+SLICE_CALLS = 1
+SLICE_SELF_TICKS = 2
+SLICE_WAITING_TICKS = 3
+SPAN_CONTEXT = 0
+SPAN_THREAD = 1
+SPAN_START_TICKS = 1
+SPAN_END_TICKS = 2
+# ---- end of what make layout makes
 CHUNK, WAIT_NS, BRIEF_NS = 64 << 10, 20_000, 4_000
 GENERATOR_FLAGS = 0x20 | 0x80 | 0x200
 RESUME = 149 if sys.version_info >= (3, 13) else 151
@@ -27,7 +151,6 @@ HEAP_TYPE = 1 << 9
 MONITORING = sys.version_info >= (3, 12)
 MOST_CODES = 50_000
 MOST_TEXT = 160
-CONTROL = 196 // 4  # place of the person's wish in the header
 WAITERS = {"waitpid", "poll", "select", "read", "readall", "readline", "readlines", "write"}
 
 MISSING = sys.monitoring.MISSING if MONITORING else None
@@ -106,11 +229,14 @@ def _open(place, limit):
     os.ftruncate(fd, at)
     _map(at)
     now = monotonic_ns()
-    struct.pack_into(
-        "<8sIIQIIQQQQQdIIIIQQ", space, 0, b"", FORMAT, ENDIAN, at, 1, 0, now, now, now, now, clock_gettime_ns(0), 1.0, os.getpid(),
-        sys.hexversion, 2, len(shares), limit, HEADER_BYTES,
-    )  # fmt: skip
-    struct.pack_into("<ddII", space, 176, 1.0, 1.0, 3, 0)
+    u32[HEAD_FORMAT], u32[HEAD_ENDIAN], u64[HEAD_FILE_BYTES], u32[HEAD_STATE] = FORMAT, ENDIAN, at, 1
+    u64[HEAD_START_TICKS] = u64[HEAD_START_MONO_NS] = u64[HEAD_LAST_TICKS] = u64[HEAD_LAST_MONO_NS] = now
+    u64[HEAD_START_UNIX_NS] = clock_gettime_ns(0)
+    u32[HEAD_PID], u32[HEAD_PYTHON_HEX], u32[HEAD_CLOCK] = os.getpid(), sys.hexversion, CLOCK_MONO
+    u32[HEAD_TABLE_COUNT], u64[HEAD_LIMIT_BYTES], u64[HEAD_ALLOCATED_BYTES] = len(shares), limit, HEADER_BYTES
+    u32[HEAD_HOOK] = HOOK_PYTHON
+    for place in (HEAD_NS_PER_TICK, HEAD_BYTECODE_FACTOR, HEAD_NAMES_FACTOR):
+        struct.pack_into("<d", space, place * 8, 1.0)
     for which in range(len(shares)):
         _room(which, 0)
         _write_row(which)
@@ -131,19 +257,19 @@ def _write_row(which):
 
 
 def _flag(bits):
-    u32[7] |= bits
+    u32[HEAD_FLAGS] |= bits
 
 
 def _room(which, more):
     """Whether the table has room for so many more records."""
     if counts[which] + more > capacities[which]:
-        _flag(FULL_FLAGS[which] | (FLAG_LIMIT if which < SLICES else 0))
+        _flag(FULL_FLAGS[which] | (FLAG_LIMIT_REACHED if which < SLICES else 0))
         return False
     needed = (counts[which] + more) * RECORD_BYTES[which]
     while needed > allocated[which]:
         step = min(_page_up(allocated[which] // 4 + CHUNK), _page_up(capacities[which] * RECORD_BYTES[which]) - allocated[which])
-        if u64[13] + step > u64[12]:
-            _flag(FULL_FLAGS[which] | FLAG_LIMIT)
+        if u64[HEAD_ALLOCATED_BYTES] + step > u64[HEAD_LIMIT_BYTES]:
+            _flag(FULL_FLAGS[which] | FLAG_LIMIT_REACHED)
             return False
         try:
             os.posix_fallocate(fd, offsets[which] + allocated[which], step)
@@ -151,7 +277,7 @@ def _room(which, more):
             _flag(FULL_FLAGS[which] | FLAG_DISK_FULL)
             return False
         allocated[which] += step
-        u64[13] += step
+        u64[HEAD_ALLOCATED_BYTES] += step
         _write_row(which)
     return True
 
@@ -208,7 +334,7 @@ def _context(stack, parent, function, line):
                 return 0
             at = (offsets[CONTEXTS] + counts[CONTEXTS] * 64) // 4
             u32[at], u32[at + 1], u32[at + 2] = key
-            u32[at + 12] = stack.index if stack is not None else counts[THREADS]
+            u32[at + CONTEXT_THREAD] = stack.index if stack is not None else counts[THREADS]
             known = contexts[key] = _added(CONTEXTS)
     return known
 
@@ -319,7 +445,7 @@ def _name_thread(stack):
     name = getattr(known, "__dict__", {}).get("_name")
     if type(name) is str and name:
         at = (offsets[THREADS] + stack.index * 64) // 4
-        u32[at + 4], u32[at + 5] = _string(name)
+        u32[at + THREAD_NAME_OFFSET], u32[at + THREAD_NAME_BYTES] = _string(name)
         stack.tries = 64
 
 
@@ -359,7 +485,7 @@ def _book(stack, now):
     if gap < 0:
         return  # a collection began while an event was being told
     stack.last = now
-    u64[stack.row // 2 + 5] = now
+    u64[stack.row // 2 + THREAD_LAST_TICKS] = now
     entries = stack.entries
     if lent is not None and len(entries) <= lent[0]:
         _give_back()
@@ -374,22 +500,22 @@ def _book(stack, now):
         stack.cpu, stack.cpu_at = cpu, now
         if waiting:
             child = _waits_for(stack)
-        u64[6] = u64[7] = now
+        u64[HEAD_LAST_TICKS] = u64[HEAD_LAST_MONO_NS] = now
     if child:
         below = (offsets[CONTEXTS] + child * 64) // 8
-        u64[below + 4] += waiting
-        u64[below + 5] += waiting
-        u64[below + 7] += waiting
-        u64[at + 4] += gap - waiting
+        u64[below + CONTEXT_SELF_TICKS] += waiting
+        u64[below + CONTEXT_WAITING_TICKS] += waiting
+        u64[below + CONTEXT_LONG_TICKS] += waiting
+        u64[at + CONTEXT_SELF_TICKS] += gap - waiting
     else:
-        u64[at + 4] += gap
-        u64[at + 5] += waiting
+        u64[at + CONTEXT_SELF_TICKS] += gap
+        u64[at + CONTEXT_WAITING_TICKS] += waiting
     if gap >= BRIEF_NS:
-        u64[at + 7] += gap - waiting if child else gap
+        u64[at + CONTEXT_LONG_TICKS] += gap - waiting if child else gap
     if top[4]:
         at = (offsets[LINES] + top[4] * 32) // 8
-        u64[at + 2] += gap
-        u64[at + 3] += waiting
+        u64[at + LINE_SELF_TICKS] += gap
+        u64[at + LINE_WAITING_TICKS] += waiting
 
 
 def _count(context, function, what):
@@ -397,15 +523,15 @@ def _count(context, function, what):
     if muted or what == 2:
         return
     if context:
-        u64[(offsets[CONTEXTS] + context * 64) // 8 + 2 + what] += 1
+        u64[(offsets[CONTEXTS] + context * 64) // 8 + CONTEXT_CALLS + what] += 1
     elif function:
-        u64[(offsets[FUNCTIONS] + function * 64) // 8 + 5 + what] += 1
+        u64[(offsets[FUNCTIONS] + function * 64) // 8 + FUNCTION_OVERFLOW_CALLS + what] += 1
 
 
 def _push(stack, frame, code, context):
     parent = stack.entries[-1][2]
     stack.entries.append([frame, code, context or parent, context == 0, 0])
-    u32[stack.row + 3] = context or parent
+    u32[stack.row + THREAD_TOP] = context or parent
 
 
 def _enter(stack, function, frame, code, line, what):
@@ -420,22 +546,22 @@ def _leave(stack, frame, builtin):
     for depth in range(len(entries) - 1, 0, -1):
         if entries[depth][0] == frame and (entries[depth][1] is None) == builtin:
             del entries[depth:]
-            u32[stack.row + 3] = entries[-1][2]
+            u32[stack.row + THREAD_TOP] = entries[-1][2]
             return
 
 
 def _held_up():
     """Whether the recording has ended on the person's wish; a pause begins or ends here, too."""
     global active, muted
-    control = u32[CONTROL]
+    control = u32[HEAD_CONTROL]
     if not control and not muted:
         return False
-    if control == 1 and not muted:
+    if control == CONTROL_PAUSE and not muted:
         _flag(FLAG_PAUSED)
         muted = True
-    elif control == 0 and muted:
+    elif control == CONTROL_GO and muted:
         muted = False
-    elif control == 2:
+    elif control == CONTROL_FINISH:
         close()
         active = False
     return not active
@@ -483,7 +609,7 @@ def _word(word):
 def _waits_for(stack):
     """Context of the child process that this thread waits for, 0 for none."""
     top = stack.entries[-1]
-    if top[1] is not None or u32[(offsets[CONTEXTS] + top[2] * 64) // 4 + 1] not in waiting_rows:
+    if top[1] is not None or u32[(offsets[CONTEXTS] + top[2] * 64) // 4 + CONTEXT_FUNCTION] not in waiting_rows:
         return 0
     wanted = {entry[0] for entry in stack.entries[-8:] if entry[1] is not None and entry[1].child}
     frame = _frame_at(1) if wanted else None
@@ -564,7 +690,7 @@ def _on_audit(event, arguments):
         wanted = _function(REGION, str(arguments[0])[:MOST_TEXT])
         for at in range(len(stack.entries) - 1, 0, -1):
             entry = stack.entries[at]
-            if entry[1] is not None and entry[0] < 0 and u32[(offsets[CONTEXTS] + entry[2] * 64) // 4 + 1] == wanted:
+            if entry[1] is not None and entry[0] < 0 and u32[(offsets[CONTEXTS] + entry[2] * 64) // 4 + CONTEXT_FUNCTION] == wanted:
                 del stack.entries[at]
                 break
     elif event == "os.system":
@@ -637,8 +763,8 @@ def _begin(stack):
     if getattr(entry, "_make_way", None) is not None:
         del sys.modules["sitecustomize"]
     now = monotonic_ns()
-    u64[4] = u64[5] = u64[6] = u64[7] = now
-    u64[8] = clock_gettime_ns(0)
+    u64[HEAD_START_TICKS] = u64[HEAD_START_MONO_NS] = u64[HEAD_LAST_TICKS] = u64[HEAD_LAST_MONO_NS] = now
+    u64[HEAD_START_UNIX_NS] = clock_gettime_ns(0)
     stack.last = now
     stack.cpu, stack.cpu_at = thread_time_ns(), now
     active = True
@@ -684,7 +810,7 @@ def _on_profile(frame, event, argument):
             and entry[1].resumable
             and not muted
         ):
-            u64[(offsets[CONTEXTS] + entry[2] * 64) // 8 + 2] -= 1
+            u64[(offsets[CONTEXTS] + entry[2] * 64) // 8 + CONTEXT_CALLS] -= 1
         _leave(stack, id(frame), False)
     elif event == "c_call":
         if len(stack.entries) > 1:
@@ -714,7 +840,7 @@ def _hit_line(frame, number):
     if len(stack.entries) > 1 and top[1] is not None and not top[3] and abs(top[0]) == id(frame) and top[1].chosen:
         top[4] = _line(top[1].function, number)
         if top[4]:
-            u64[(offsets[LINES] + top[4] * 32) // 8 + 1] += 1
+            u64[(offsets[LINES] + top[4] * 32) // 8 + LINE_HITS] += 1
 
 
 _waiting = False
@@ -848,7 +974,7 @@ def _end_thread():
     if stack is not None and active:
         _book(stack, monotonic_ns())
         del stack.entries[1:]
-        u32[stack.row + 6] = 1
+        u32[stack.row + THREAD_ENDED] = 1
 
 
 def _after_fork():
@@ -874,29 +1000,30 @@ def _after_fork():
     space[:HEADER_BYTES] = old[:HEADER_BYTES]
     for index in range(1, counts[CONTEXTS]):
         at = (offsets[CONTEXTS] + index * 64) // 8
-        u64[at + 2] = u64[at + 3] = u64[at + 4] = u64[at + 5] = u64[at + 7] = 0
+        for field in (CONTEXT_CALLS, CONTEXT_RESUMES, CONTEXT_SELF_TICKS, CONTEXT_WAITING_TICKS, CONTEXT_LONG_TICKS):
+            u64[at + field] = 0
     for index in range(1, counts[FUNCTIONS]):
         at = (offsets[FUNCTIONS] + index * 64) // 8
-        u64[at + 5] = u64[at + 6] = 0
+        u64[at + FUNCTION_OVERFLOW_CALLS] = u64[at + FUNCTION_OVERFLOW_RESUMES] = 0
     for index in range(1, counts[LINES]):
         at = (offsets[LINES] + index * 32) // 8
-        u64[at + 1] = u64[at + 2] = u64[at + 3] = 0
+        u64[at + LINE_HITS] = u64[at + LINE_SELF_TICKS] = u64[at + LINE_WAITING_TICKS] = 0
     now = monotonic_ns()
-    u32[20] = os.getpid()
-    u64[4] = u64[5] = u64[6] = u64[7] = now
-    u64[8] = clock_gettime_ns(0)
+    u32[HEAD_PID] = os.getpid()
+    u64[HEAD_START_TICKS] = u64[HEAD_START_MONO_NS] = u64[HEAD_LAST_TICKS] = u64[HEAD_LAST_MONO_NS] = now
+    u64[HEAD_START_UNIX_NS] = clock_gettime_ns(0)
     stack = _own()
     for index in range(1, counts[THREADS]):
-        u32[(offsets[THREADS] + index * 64) // 4 + 6] = index != stack.index
+        u32[(offsets[THREADS] + index * 64) // 4 + THREAD_ENDED] = index != stack.index
     stack.last = now
     stack.cpu, stack.cpu_at = thread_time_ns(), now
 
 
 def close():
     """The closing mark; what comes after it is still recorded."""
-    if u32[20] == os.getpid():
-        u64[6] = u64[7] = monotonic_ns()
-        u32[6] = 2
+    if u32[HEAD_PID] == os.getpid():
+        u64[HEAD_LAST_TICKS] = u64[HEAD_LAST_MONO_NS] = monotonic_ns()
+        u32[HEAD_STATE] = 2
         if active and not MONITORING and sys.getprofile() is not _on_profile:
             _flag(FLAG_HOOK_TAKEN)  # the program put a hook of its own in
 
@@ -921,7 +1048,7 @@ def _calibrate():
             _remove()
         cost = max(min(recorded) - plain, 0.0)
         found += [cost * 0.5, cost * 0.5]
-    struct.pack_into("<6d", space, 120, *found)
+    struct.pack_into("<6d", space, HEAD_PYTHON_INSIDE_NS * 8, *found)
 
 
 def _timed(call, times):
@@ -976,7 +1103,7 @@ def start(place, limit, line_patterns, inside, paused):
     follow_lines = bool(patterns)
     if follow_lines:
         _flag(FLAG_LINES)
-    u32[CONTROL] = 1 if paused else 0
+    u32[HEAD_CONTROL] = 1 if paused else 0
     if patterns or insides:
         import fnmatch  # noqa: F401 - not while events are told
     os.register_at_fork(after_in_child=_after_fork)

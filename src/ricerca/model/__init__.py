@@ -1,0 +1,1 @@
+"""Values that all other rooms share; NumPy and the standard library only."""

@@ -1,0 +1,48 @@
+"""Kinds, flags and other marks of a recording: made from model/format.toml by make layout."""
+
+STATE_RECORDING = 1
+STATE_CLOSED = 2
+
+FLAG_CONTEXTS_FULL = 1 << 0
+FLAG_FUNCTIONS_FULL = 1 << 1
+FLAG_STRINGS_FULL = 1 << 2
+FLAG_DISK_FULL = 1 << 3
+FLAG_LIMIT_REACHED = 1 << 4
+FLAG_LINES = 1 << 5
+FLAG_HOOK_TAKEN = 1 << 6
+FLAG_THREADS_FULL = 1 << 7
+FLAG_LINES_FULL = 1 << 8
+FLAG_SLICES_FULL = 1 << 9
+FLAG_SPANS_FULL = 1 << 10
+FLAG_PAUSED = 1 << 11
+FLAG_MEMORY_FULL = 1 << 12
+FLAG_FINISHED = 1 << 13
+FLAG_PUBLIC_ONLY = 1 << 14
+
+CUT_FLAGS = (
+    FLAG_CONTEXTS_FULL
+    | FLAG_FUNCTIONS_FULL
+    | FLAG_STRINGS_FULL
+    | FLAG_DISK_FULL
+    | FLAG_LIMIT_REACHED
+    | FLAG_THREADS_FULL
+    | FLAG_LINES_FULL
+    | FLAG_MEMORY_FULL
+)
+"""A table was full: what came after it is counted less finely or not at all."""
+
+KIND_PYTHON = 1
+KIND_BUILTIN = 2
+KIND_THREAD = 3
+KIND_IMPORT = 4
+KIND_COLLECTION = 5
+KIND_REGION = 6
+KIND_CHILD = 7
+
+CONTROL_GO = 0
+CONTROL_PAUSE = 1
+CONTROL_FINISH = 2
+
+HOOKS = {1: "profile", 2: "monitoring", 3: "python"}
+MOST_SLICES = 512
+LIGHT_UNKNOWN = 0xFFFF

@@ -9,7 +9,7 @@ import os
 import sys
 from contextlib import suppress
 
-_NAMES = ("RECORDING", "NATIVE", "PURE", "LIMIT", "LINES", "INSIDE", "PAUSED", "STAMP", "PYTHONPATH", "CHILD")
+_NAMES = ("RECORDING", "NATIVE", "PURE", "LIMIT", "LINES", "INSIDE", "PAUSED", "PUBLIC", "STAMP", "PYTHONPATH", "CHILD")
 _passed_on: list = []  # name spaces that hand these variables on to children with an environment of their own
 
 
@@ -127,7 +127,7 @@ def _record(settings):
     try:
         lines, inside = (settings[name].split("\n") if settings[name] else [] for name in ("LINES", "INSIDE"))
         start = _load_native(native).start if native else _load_pure(settings["PURE"])
-        start(recording, int(settings["LIMIT"]), lines, inside, bool(settings["PAUSED"]))
+        start(recording, int(settings["LIMIT"]), lines, inside, bool(settings["PAUSED"]), bool(settings["PUBLIC"]))
     except Exception as problem:  # the program goes on without us; the runner tells the person
         _write(recording + ".problem", "{}: {}".format(type(problem).__name__, problem))
 

@@ -1,3 +1,4 @@
+#define _GNU_SOURCE
 #include "arena.h"
 
 #include <errno.h>
@@ -16,6 +17,7 @@
 #define CLOCK_MEASURE_NS 200000u
 #define LEAST_LIMIT_BYTES (1024u * 1024u)
 #define MOST_SPANS 16384u
+#define MOST_THREADS 65536u
 
 static const char *const TABLE_NAMES[TABLE_COUNT] = {"strings", "functions", "threads", "lines", "contexts", "slices", "spans"};
 static const uint32_t FULL_FLAGS[TABLE_COUNT] = {
@@ -25,47 +27,111 @@ static const uint64_t RECORD_BYTES[TABLE_COUNT] = {
     1, sizeof(function_record), sizeof(thread_record), sizeof(line_record), sizeof(context_record),
     sizeof(slice_record), sizeof(span_record)};
 
-_Static_assert(sizeof(header) <= DIRECTORY_OFFSET, "the header runs into the directory");
 _Static_assert(sizeof(context_record) == 64, "a context is one cache line");
 
 static uint64_t page_up(uint64_t bytes) { return (bytes + 4095u) & ~(uint64_t)4095u; }
 
+static void point_at(arena *self, int which)
+{
+    uint8_t *place = self->mapped[which];
+    switch (which) {
+    case TABLE_STRINGS: self->strings = place; break;
+    case TABLE_FUNCTIONS: self->functions = (function_record *)place; break;
+    case TABLE_THREADS: self->threads = (thread_record *)place; break;
+    case TABLE_LINES: self->lines = (line_record *)place; break;
+    case TABLE_CONTEXTS: self->contexts = (context_record *)place; break;
+    case TABLE_SLICES: self->slices = (slice_record *)place; break;
+    default: self->spans = (span_record *)place; break;
+    }
+}
+
+static int take_room(const arena *self, uint64_t offset, uint64_t bytes)
+{
+    int fd = self->fd >= 0 ? self->fd : open(self->path, O_RDWR | O_CLOEXEC), failed;
+    if (fd < 0) {
+        return errno;
+    }
+    do {
+        failed = posix_fallocate(fd, (off_t)offset, (off_t)bytes);
+    } while (failed == EINTR);
+    if (fd != self->fd) {
+        close(fd);
+    }
+    return failed;
+}
+
 /* Room on the disk before the pages are touched: a full disk must be an answer here, not a signal later. */
 static int reserve(arena *self, uint64_t offset, uint64_t bytes)
 {
-    if (self->head != NULL && self->head->allocated_bytes + bytes > self->head->limit_bytes) {
+    if (self->head->allocated_bytes + bytes > self->head->limit_bytes) {
         self->head->flags |= FLAG_LIMIT_REACHED;
         return ENOSPC;
     }
-    int failed;
-    do {
-        failed = posix_fallocate(self->fd, (off_t)offset, (off_t)bytes);
-    } while (failed == EINTR);
-    if (failed && self->head != NULL) {
+    int failed = take_room(self, offset, bytes);
+    if (failed) {
         self->head->flags |= FLAG_DISK_FULL;
-    }
-    if (!failed && self->head != NULL) {
+    } else {
         self->head->allocated_bytes += bytes;
     }
     return failed;
+}
+
+/* Maps at least so many bytes of a table, more than that where it is large already. */
+static int widen_mapping(arena *self, int which, uint64_t needed)
+{
+    const table_row *row = &self->tables[which];
+    uint64_t most = page_up(row->capacity * row->record_bytes);
+    uint64_t bytes = page_up(self->mapped_bytes[which] + self->mapped_bytes[which] / 2);
+    bytes = bytes > most ? most : bytes < needed ? needed : bytes;
+    if (needed <= self->mapped_bytes[which]) {
+        return 1;
+    }
+    void *place = mremap(self->mapped[which], self->mapped_bytes[which], bytes, MREMAP_MAYMOVE);
+    if (place == MAP_FAILED) {
+        self->head->flags |= FLAG_MEMORY_FULL;
+        return 0;
+    }
+    self->mapped[which] = place;
+    self->mapped_bytes[which] = bytes;
+    point_at(self, which);
+    return 1;
+}
+
+static int widen_followers(arena *self, uint64_t contexts)
+{
+    size_t needed = contexts * sizeof *self->follower;
+    if (needed <= self->follower_bytes) {
+        return 1;
+    }
+    size_t bytes = page_up(needed + needed / 2);
+    void *place = mremap(self->follower, self->follower_bytes, bytes, MREMAP_MAYMOVE);
+    if (place == MAP_FAILED) {
+        self->head->flags |= FLAG_MEMORY_FULL;
+        return 0;
+    }
+    self->follower = place;
+    self->follower_bytes = bytes;
+    return 1;
 }
 
 int arena_room(arena *self, int which, uint64_t count)
 {
     table_row *row = &self->tables[which];
     uint64_t needed = (row->count + count) * row->record_bytes;
-    if (row->count + count > row->capacity) {
+    if (__builtin_expect(row->count + count > row->capacity, 0)) {
         self->head->flags |= FULL_FLAGS[which] | (which < TABLE_SLICES ? FLAG_LIMIT_REACHED : 0);
         return 0;
     }
-    while (needed > row->allocated_bytes) {
+    while (__builtin_expect(needed > row->allocated_bytes, 0)) {
         /* Steps grow with the table, so that a large one asks the file system seldom. */
         uint64_t step = page_up(row->allocated_bytes / 4 + CHUNK_BYTES);
         uint64_t left = page_up(row->capacity * row->record_bytes) - row->allocated_bytes;
         if (step > left) {
             step = left;
         }
-        if (reserve(self, row->offset_bytes + row->allocated_bytes, step) != 0) {
+        if (!widen_mapping(self, which, row->allocated_bytes + step)
+            || (which == TABLE_CONTEXTS && !widen_followers(self, (row->allocated_bytes + step) / row->record_bytes + 1))
+            || reserve(self, row->offset_bytes + row->allocated_bytes, step) != 0) {
             self->head->flags |= FULL_FLAGS[which];
             return 0;
         }
@@ -90,8 +156,17 @@ static void share_out(uint64_t limit_bytes, uint64_t capacities[TABLE_COUNT])
     capacities[TABLE_STRINGS] = limit_bytes / 16;
     capacities[TABLE_FUNCTIONS] = limit_bytes / 16 / sizeof(function_record);
     capacities[TABLE_THREADS] = limit_bytes / 128 / sizeof(thread_record);
+    if (capacities[TABLE_THREADS] > MOST_THREADS) {
+        capacities[TABLE_THREADS] = MOST_THREADS; /* all mapped at once: stacks hold on to their row */
+    }
+    if (capacities[TABLE_STRINGS] > UINT32_MAX) {
+        capacities[TABLE_STRINGS] = UINT32_MAX;
+    }
     capacities[TABLE_LINES] = limit_bytes / 32 / sizeof(line_record);
     capacities[TABLE_SLICES] = limit_bytes / 8 / sizeof(slice_record);
+    if (capacities[TABLE_SLICES] > UINT32_MAX / 2) {
+        capacities[TABLE_SLICES] = UINT32_MAX / 2;
+    }
     capacities[TABLE_SPANS] = limit_bytes / 64 / sizeof(span_record);
     if (capacities[TABLE_SPANS] > MOST_SPANS) {
         capacities[TABLE_SPANS] = MOST_SPANS;
@@ -122,21 +197,32 @@ static void lay_out(arena *self, const uint64_t capacities[TABLE_COUNT])
         row->capacity = capacities[i];
         offset += page_up(capacities[i] * RECORD_BYTES[i]);
     }
-    self->strings = self->base + self->tables[TABLE_STRINGS].offset_bytes;
-    self->functions = (function_record *)(self->base + self->tables[TABLE_FUNCTIONS].offset_bytes);
-    self->threads = (thread_record *)(self->base + self->tables[TABLE_THREADS].offset_bytes);
-    self->lines = (line_record *)(self->base + self->tables[TABLE_LINES].offset_bytes);
-    self->contexts = (context_record *)(self->base + self->tables[TABLE_CONTEXTS].offset_bytes);
-    self->slices = (slice_record *)(self->base + self->tables[TABLE_SLICES].offset_bytes);
-    self->spans = (span_record *)(self->base + self->tables[TABLE_SPANS].offset_bytes);
 }
 
-static void start_header(arena *self, uint64_t limit_bytes, uint32_t python_hex)
+/* The first piece of each table. 0, or an errno. */
+static int map_tables(arena *self, int fd)
+{
+    for (int i = 0; i < TABLE_COUNT; i++) {
+        const table_row *row = &self->tables[i];
+        uint64_t most = page_up(row->capacity * row->record_bytes);
+        uint64_t bytes = i == TABLE_THREADS || most < CHUNK_BYTES ? most : CHUNK_BYTES;
+        void *place = mmap(NULL, bytes, PROT_READ | PROT_WRITE, MAP_SHARED, fd, (off_t)row->offset_bytes);
+        if (place == MAP_FAILED) {
+            return errno;
+        }
+        self->mapped[i] = place;
+        self->mapped_bytes[i] = bytes;
+        point_at(self, i);
+    }
+    return 0;
+}
+
+static void start_header(arena *self, uint64_t file_bytes, uint64_t limit_bytes, uint32_t python_hex)
 {
     header *head = self->head;
     head->format = RICERCA_FORMAT;
     head->endian = RICERCA_ENDIAN;
-    head->file_bytes = self->mapped_bytes;
+    head->file_bytes = file_bytes;
     head->limit_bytes = limit_bytes;
     head->allocated_bytes = HEADER_BYTES;
     head->pid = (uint32_t)getpid();
@@ -156,85 +242,94 @@ static void start_header(arena *self, uint64_t limit_bytes, uint32_t python_hex)
     head->state = STATE_RECORDING;
 }
 
-int arena_open(arena *self, const char *path, uint64_t limit_bytes, uint32_t python_hex)
+/* Makes the file as long as it may become and maps its beginning. 0, or an errno. */
+static int begin_file(arena *self, int fd, uint64_t limit_bytes, uint32_t python_hex)
 {
-    uint64_t capacities[TABLE_COUNT];
-    int failed = 0;
-    memset(self, 0, sizeof *self);
-    self->base = MAP_FAILED;
-    self->fd = open(path, O_RDWR | O_CLOEXEC);
-    if (self->fd < 0) {
-        return errno;
-    }
-    limit_bytes = usable_bytes(limit_bytes);
+    uint64_t capacities[TABLE_COUNT], bytes = HEADER_BYTES;
     share_out(limit_bytes, capacities);
-    uint64_t bytes = HEADER_BYTES;
     for (int i = 0; i < TABLE_COUNT; i++) {
         bytes += page_up(capacities[i] * RECORD_BYTES[i]);
     }
     if (limit_bytes < LEAST_LIMIT_BYTES) {
-        failed = EFBIG;
-        goto done;
+        return EFBIG;
     }
-    if (reserve(self, 0, HEADER_BYTES) != 0) {
-        failed = ENOSPC;
-        goto done;
+    if (posix_fallocate(fd, 0, HEADER_BYTES) != 0) {
+        return ENOSPC;
     }
-    if (ftruncate(self->fd, (off_t)bytes) != 0) {
-        failed = errno;
-        goto done;
+    if (ftruncate(fd, (off_t)bytes) != 0) {
+        return errno;
     }
-    self->mapped_bytes = bytes;
-    self->base = mmap(NULL, bytes, PROT_READ | PROT_WRITE, MAP_SHARED, self->fd, 0);
-    if (self->base == MAP_FAILED) {
-        failed = errno;
-        goto done;
+    uint8_t *base = mmap(NULL, HEADER_BYTES, PROT_READ | PROT_WRITE, MAP_SHARED, fd, 0);
+    if (base == MAP_FAILED) {
+        return errno;
     }
-    self->head = (header *)self->base;
-    self->tables = (table_row *)(self->base + DIRECTORY_OFFSET);
+    self->base = base;
+    self->head = (header *)base;
+    self->tables = (table_row *)(base + DIRECTORY_OFFSET);
     lay_out(self, capacities);
-    start_header(self, limit_bytes, python_hex);
+    start_header(self, bytes, limit_bytes, python_hex);
+    return map_tables(self, fd);
+}
+
+int arena_open(arena *self, const char *path, int keep_open, uint64_t limit_bytes, uint32_t python_hex)
+{
+    memset(self, 0, sizeof *self);
+    self->fd = -1;
+    int fd = open(path, O_RDWR | O_CLOEXEC);
+    if (fd < 0) {
+        return errno;
+    }
+    int failed = begin_file(self, fd, usable_bytes(limit_bytes), python_hex);
+    if (keep_open) {
+        self->fd = fd;
+    } else {
+        self->path = strdup(path);
+        close(fd);
+    }
     self->slot_mask = (1u << 14) - 1;
     self->slots = slots_of((uint64_t)self->slot_mask + 1);
-    self->follower = slots_of(self->tables[TABLE_CONTEXTS].capacity);
+    self->follower_bytes = CHUNK_BYTES;
+    self->follower = slots_of(CHUNK_BYTES / sizeof *self->follower);
     self->line_slot_mask = (1u << 12) - 1;
     self->line_slots = slots_of((uint64_t)self->line_slot_mask + 1);
-    for (int i = 0; i < TABLE_COUNT; i++) {
-        if (!arena_room(self, i, 1)) {
-            failed = ENOSPC;
-            goto done;
-        }
+    if (!failed && (self->slots == NULL || self->follower == NULL || self->line_slots == NULL || (!keep_open && self->path == NULL))) {
+        failed = ENOMEM;
+    }
+    for (int i = 0; i < TABLE_COUNT && !failed; i++) {
+        failed = arena_room(self, i, 1) ? 0 : ENOSPC;
         self->tables[i].count = 1; /* the placeholder */
     }
-    arena_start_slices(self);
-    if (self->slots == NULL || self->follower == NULL || self->line_slots == NULL) {
-        failed = ENOMEM;
-        goto done;
-    }
-    memcpy(self->head->magic, RICERCA_MAGIC, sizeof RICERCA_MAGIC);
-done:
     if (failed) {
         arena_unmap(self);
+        return failed;
     }
-    return failed;
+    arena_start_slices(self);
+    memcpy(self->head->magic, RICERCA_MAGIC, sizeof RICERCA_MAGIC);
+    return 0;
+}
+
+static void unmap(void *place, size_t bytes)
+{
+    if (place != NULL) {
+        munmap(place, bytes);
+    }
 }
 
 void arena_unmap(arena *self)
 {
-    if (self->follower != NULL) {
-        munmap(self->follower, self->tables[TABLE_CONTEXTS].capacity * sizeof *self->follower);
+    for (int i = 0; i < TABLE_COUNT; i++) {
+        unmap(self->mapped[i], self->mapped_bytes[i]);
     }
-    if (self->base != MAP_FAILED) {
-        munmap(self->base, self->mapped_bytes);
+    unmap(self->base, HEADER_BYTES);
+    unmap(self->follower, self->follower_bytes);
+    unmap(self->slots, ((size_t)self->slot_mask + 1) * sizeof *self->slots);
+    unmap(self->line_slots, ((size_t)self->line_slot_mask + 1) * sizeof *self->line_slots);
+    if (self->fd >= 0) {
+        close(self->fd);
     }
-    if (self->slots != NULL) {
-        munmap(self->slots, ((size_t)self->slot_mask + 1) * sizeof *self->slots);
-    }
-    if (self->line_slots != NULL) {
-        munmap(self->line_slots, ((size_t)self->line_slot_mask + 1) * sizeof *self->line_slots);
-    }
-    close(self->fd);
+    free(self->path);
     memset(self, 0, sizeof *self);
+    self->fd = -1;
 }
 
 void arena_beat(arena *self)
@@ -274,13 +369,14 @@ static int copy_tables(const arena *self, int fd)
 {
     uint8_t snapshot[HEADER_BYTES];
     memcpy(snapshot, self->base, HEADER_BYTES);
-    int failed = ftruncate(fd, (off_t)self->mapped_bytes) != 0 ? errno : write_at(fd, snapshot, HEADER_BYTES, 0);
+    uint64_t file_bytes = ((header *)snapshot)->file_bytes;
+    int failed = ftruncate(fd, (off_t)file_bytes) != 0 ? errno : write_at(fd, snapshot, HEADER_BYTES, 0);
     for (int i = 0; i < TABLE_COUNT && !failed; i++) {
         table_row row;
         memcpy(&row, snapshot + DIRECTORY_OFFSET + (size_t)i * sizeof row, sizeof row);
         failed = posix_fallocate(fd, (off_t)row.offset_bytes, (off_t)row.allocated_bytes);
         if (!failed) {
-            failed = write_at(fd, self->base + row.offset_bytes, row.count * row.record_bytes, row.offset_bytes);
+            failed = write_at(fd, self->mapped[i], row.count * row.record_bytes, row.offset_bytes);
         }
     }
     return failed;
@@ -303,25 +399,40 @@ static void zero_counts(arena *self)
     }
 }
 
+/* Puts another file in the place of the one that is mapped. 0, or an errno; then some of it may be replaced. */
+static int map_instead(arena *self, int fd)
+{
+    int failed = mmap(self->base, HEADER_BYTES, PROT_READ | PROT_WRITE, MAP_SHARED | MAP_FIXED, fd, 0) == MAP_FAILED;
+    for (int i = 0; i < TABLE_COUNT && !failed; i++) {
+        failed = mmap(self->mapped[i], self->mapped_bytes[i], PROT_READ | PROT_WRITE, MAP_SHARED | MAP_FIXED, fd,
+                      (off_t)self->tables[i].offset_bytes) == MAP_FAILED;
+    }
+    return failed ? errno : 0;
+}
+
 int arena_follow_fork(arena *self, const char *path)
 {
-    int fd = open(path, O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC, 0600);
+    char *own_path = strdup(path);
+    int fd = own_path == NULL ? -1 : open(path, O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC, 0600);
     if (fd < 0) {
+        free(own_path);
         return errno;
     }
     int failed = copy_tables(self, fd);
-    if (!failed && mmap(self->base, self->mapped_bytes, PROT_READ | PROT_WRITE, MAP_SHARED | MAP_FIXED, fd, 0) == MAP_FAILED) {
-        failed = errno;
+    if (!failed) {
+        failed = map_instead(self, fd);
     }
+    close(fd);
     if (failed) {
-        close(fd);
         unlink(path);
+        free(own_path);
         return failed;
     }
-    close(self->fd);
-    self->fd = fd;
+    free(self->path);
+    self->path = own_path;
     zero_counts(self);
     self->head->pid = (uint32_t)getpid();
+    self->head->unseen_threads = self->head->unseen_interpreters = self->head->taken_hooks = self->head->strange_stacks = 0;
     arena_beat(self);
     self->head->start_ticks = self->head->last_ticks;
     self->head->start_mono_ns = self->head->last_mono_ns;

@@ -13,9 +13,11 @@
 #define WATCH_BITS (0x3Fu << 5)
 
 typedef struct {
-    uint8_t *base;
-    size_t mapped_bytes;
-    int fd;
+    uint8_t *base;          /* the first page: header and directory */
+    uint8_t *mapped[TABLE_COUNT]; /* each table by itself; it grows, and may move when it does */
+    size_t mapped_bytes[TABLE_COUNT];
+    char *path;             /* opened anew whenever room is needed: the program keeps all its descriptors */
+    int fd;                 /* of a file without a path, else -1 */
     header *head;
     table_row *tables;
     function_record *functions;
@@ -27,6 +29,7 @@ typedef struct {
     uint8_t *strings;
     uint32_t *slots;        /* hash of contexts, private memory; 0 = empty */
     uint32_t slot_mask;
+    size_t follower_bytes;
     uint32_t *follower;     /* by context: the sibling that was found after it, where calls come in the same order again */
     uint32_t *line_slots;   /* hash of lines */
     uint32_t line_slot_mask;
@@ -42,8 +45,9 @@ typedef struct {
     uint32_t control_seen;
 } arena;
 
-/* 0, or an errno. The file must exist and be empty; on failure nothing stays mapped. */
-int arena_open(arena *self, const char *path, uint64_t limit_bytes, uint32_t python_hex);
+/* 0, or an errno. The file must exist and be empty; on failure nothing stays mapped. A file that cannot be
+ * opened by its path again is kept open. */
+int arena_open(arena *self, const char *path, int keep_open, uint64_t limit_bytes, uint32_t python_hex);
 void arena_close(arena *self);
 void arena_unmap(arena *self);
 void arena_beat(arena *self);

@@ -39,6 +39,8 @@ typedef struct {
     double work_ns; /* of the hook itself at an entry */
 } cost;
 
+static int public_only; /* as the recording will be */
+
 static double timed(PyObject *loop, PyObject *times)
 {
     uint64_t start = mono_ns();
@@ -134,12 +136,13 @@ static int measure(PyObject *loop, PyObject *times, int count, cost *found)
     char path[64];
     recorder trial;
     memset(&trial, 0, sizeof trial);
+    trial.public_only = public_only;
     int memory = memfd_create("calibration", MFD_CLOEXEC);
     if (memory < 0) {
         return -1;
     }
     snprintf(path, sizeof path, "/proc/self/fd/%d", memory);
-    int failed = arena_open(&trial.store, path, ARENA_BYTES, PY_VERSION_HEX);
+    int failed = arena_open(&trial.store, path, 1, ARENA_BYTES, PY_VERSION_HEX);
     close(memory);
     if (failed) {
         return -1;
@@ -222,6 +225,7 @@ static void calibrate_loops(header *head, PyObject *space, PyObject *times)
 
 void calibrate(recorder *self)
 {
+    public_only = self->public_only;
     PyObject *space = PyDict_New();
     PyObject *times = PyObject_CallFunction((PyObject *)&PyRange_Type, "i", CALLS); /* as most loops in programs have it */
     PyObject *result = NULL;

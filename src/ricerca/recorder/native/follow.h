@@ -38,7 +38,8 @@ static inline uint32_t line_of_call(const stack_entry *caller)
     if (__builtin_expect(info == NULL || (info->lines == NULL && !find_lines(info)), 0)) {
         return 0;
     }
-    uint32_t unit = (uint32_t)frame_offset(frame_of(caller), info->object) / 2;
+    int offset = caller->frame == NULL ? caller->offset : frame_offset(frame_of(caller), info->object);
+    uint32_t unit = (uint32_t)offset / 2;
     return __builtin_expect(unit < info->unit_count, 1) ? info->lines[unit] : 0;
 }
 
@@ -78,7 +79,9 @@ SELDOM static uint32_t new_context(recorder *self, stack *thread, uint32_t paren
         thread->name_tries++;
         names_thread(&self->known, thread->record);
     }
-    return arena_new_context(&self->store, parent, function, line);
+    uint32_t made = arena_new_context(&self->store, parent, function, line);
+    stack_skip(thread);
+    return made;
 }
 
 /* The context of this callee and call site, made where it is not there; 0 without a function or room. */
@@ -91,9 +94,66 @@ static inline uint32_t context_below(recorder *self, stack *thread, uint32_t par
     return __builtin_expect(context != 0, 1) ? context : new_context(self, thread, parent, function, line);
 }
 
+#define MOST_BACK 1000u /* callers of a running frame that are looked at to find where it belongs */
+
+/* The stack does not show what runs: somebody switched to other frames on this thread, as green threads do, or an
+ * end was not told. Brings the entry of this running frame to the top: from what was put aside, from deeper in
+ * the stack, or that of the nearest caller that is known; else the stack begins anew. */
+SELDOM static void find_running(recorder *self, stack *thread, const void *frame)
+{
+    self->store.head->strange_stacks++;
+    const void *at = frame;
+    for (uint32_t back = 0; at != NULL && back < MOST_BACK; back++) {
+        if (stack_unpark(thread, at)) {
+            return;
+        }
+        for (uint32_t depth = thread->depth; depth > 0; depth--) {
+            if (frame_of(&thread->entries[depth]) == at) {
+                if (depth < thread->depth) {
+                    stack_park(thread, depth);
+                }
+                return;
+            }
+        }
+        at = caller_of(at);
+    }
+    stack_park(thread, 0);
+}
+
+/* Before a body is entered or a builtin called by this frame (NULL: by nothing): whether it is what the stack has on
+ * top. Where the interpreter's frames cannot be looked into, it is taken to be. */
+static inline int is_running(const recorder *self, const stack *thread, const void *frame)
+{
+    const stack_entry *top = &thread->entries[thread->depth];
+    if (__builtin_expect(thread->depth == 0, 0)) {
+        return thread->parked_count == 0 || frame == NULL;
+    }
+    if (__builtin_expect(self->public_only || thread->unseen != 0, 0)) {
+        return 1;
+    }
+    return frame_of(top) == frame && (top->code == NULL || top->code->object == (const void *)code_of_running(frame));
+}
+
+static inline void show_running(recorder *self, stack *thread, const void *frame)
+{
+    if (__builtin_expect(!is_running(self, thread, frame), 0)) {
+        find_running(self, thread, frame);
+    }
+}
+
+/* A builtin is called by a body that runs: one that is still open in the same body was left without a word. */
+static inline void show_caller(recorder *self, stack *thread, const void *frame)
+{
+    show_running(self, thread, frame);
+    while (__builtin_expect(thread->entries[thread->depth].code == NULL && thread->depth > 0
+                            && thread->entries[thread->depth].frame == frame, 0)) {
+        stack_pop(thread);
+    }
+}
+
 /* Entering a body: the first time is a call, going on after a suspension a resume, and an exception
  * thrown into a body that never began is neither. */
-enum entry { ENTRY_CALL, ENTRY_RESUME, ENTRY_NEITHER };
+enum entry { ENTRY_CALL, ENTRY_RESUME, ENTRY_NEITHER, ENTRY_ASK /* its frame */ };
 
 static inline enum entry entry_of(const void *frame, const code_info *code)
 {
@@ -158,7 +218,7 @@ static inline void watch(recorder *self, work_record *work, uint64_t began)
 SELDOM static void enter_import(recorder *self, stack *thread, const void *frame, code_info *info)
 {
     const stack_entry *caller = &thread->entries[thread->depth];
-    uint32_t item = caller->overflow ? 0 : items_import(self, thread, frame, caller->context, line_of_call(caller));
+    uint32_t item = caller->overflow ? 0 : items_import(self, thread, frame, info->object, caller->context, line_of_call(caller));
     if (item == 0) {
         enter(self, thread, info->function, frame, info, ENTRY_CALL);
         return;
@@ -171,7 +231,7 @@ SELDOM static void enter_import(recorder *self, stack *thread, const void *frame
 }
 
 /* Enters a Python function; info is NULL where memory is short. */
-static inline void enter_code(recorder *self, stack *thread, const void *frame, code_info *info)
+static inline void enter_code(recorder *self, stack *thread, const void *frame, code_info *info, enum entry how)
 {
     static code_info unknown;
     if (__builtin_expect(info == NULL, 0)) {
@@ -184,7 +244,7 @@ static inline void enter_code(recorder *self, stack *thread, const void *frame, 
         enter_import(self, thread, frame, info);
         return;
     }
-    enter(self, thread, info->function, frame, info, entry_of(frame, info));
+    enter(self, thread, info->function, frame, info, how == ENTRY_ASK ? entry_of(frame, info) : how);
 }
 
 /* Before the program: waits for the frame in which it begins, which is __main__'s own module body,

@@ -26,9 +26,10 @@ typedef struct {
 #if PY_VERSION_HEX >= 0x030B0000
 /* Words of the interpreter's own frame, which it shows us by a call for each; also checked first. */
 #if PY_VERSION_HEX >= 0x030C0000
-enum { FRAME_CODE = 0, FRAME_INSTRUCTION = 7 };
+enum { FRAME_CODE = 0, FRAME_PREVIOUS = 1, FRAME_INSTRUCTION = 7 };
+enum { FRAME_OWNER_BYTE = 70, OWNER_C_STACK = 3 }; /* such a frame is none of the program's */
 #else
-enum { FRAME_CODE = 4, FRAME_INSTRUCTION = 7, OBJECT_FRAME = 3 };
+enum { FRAME_CODE = 4, FRAME_OBJECT = 5, FRAME_PREVIOUS = 6, FRAME_INSTRUCTION = 7, OBJECT_FRAME = 3 };
 #endif
 extern int frames_direct; /* whether these words are known to be where we look for them */
 
@@ -46,6 +47,32 @@ static inline int frame_offset_direct(const void *frame, const PyCodeObject *cod
     return (int)((const char *)frame_words(frame)[FRAME_INSTRUCTION] - (const char *)code->co_code_adaptive);
 }
 #endif
+
+/* The frame that called a running one, NULL where nothing did: at the bottom of a stack of frames. Frames that were
+ * there before the hook may be left out. */
+static inline const void *caller_of(const void *frame)
+{
+#if PY_VERSION_HEX >= 0x030C0000
+    const void *previous = frame_words(frame)[FRAME_PREVIOUS];
+    while (__builtin_expect(previous != NULL && ((const uint8_t *)previous)[FRAME_OWNER_BYTE] == OWNER_C_STACK, 0)) {
+        previous = frame_words(previous)[FRAME_PREVIOUS];
+    }
+    return previous;
+#elif PY_VERSION_HEX >= 0x030B0000
+    if (__builtin_expect(!frames_direct, 0)) {
+        PyFrameObject *back = PyFrame_GetBack((PyFrameObject *)frame);
+        Py_XDECREF(back); /* it goes on running */
+        return back;
+    }
+    const void *const *words = frame_words(frame)[FRAME_PREVIOUS];
+    while (__builtin_expect(words != NULL && words[FRAME_OBJECT] == NULL, 0)) {
+        words = words[FRAME_PREVIOUS];
+    }
+    return words == NULL ? NULL : words[FRAME_OBJECT];
+#else
+    return ((const PyFrameObject *)frame)->f_back;
+#endif
+}
 
 /* The running instruction of a frame of this code as a byte offset, below 0 before the first. */
 static inline int frame_offset(const void *frame, const void *code)
@@ -102,6 +129,17 @@ static inline const void *running_frame(void)
 #endif
 }
 #endif
+
+/* The frame of the Python code that runs on this thread, NULL where there is none. */
+static inline const void *frame_running_now(void)
+{
+#if PY_VERSION_HEX >= 0x030C0000
+    const void *frame = running_frame();
+    return frame != NULL && ((const uint8_t *)frame)[FRAME_OWNER_BYTE] == OWNER_C_STACK ? caller_of(frame) : frame;
+#else
+    return PyEval_GetFrame();
+#endif
+}
 
 /* Finds out what may be had directly; to be called once, from Python code. */
 void frames_check(void);

@@ -14,16 +14,33 @@ static int waiting;             /* for the program to begin */
 
 enum { TOOL_FIRST = 3, TOOL_LAST = 4 }; /* the numbers that no kind of tool has a claim on */
 
+static stack *ended_threads;    /* whose end is still to be booked */
+
+/* At the end of a thread, without the interpreter's lock: nothing may be booked here. */
 static void thread_ends(void *thread)
 {
-    if (current != NULL && current->active) {
-        stack_end(thread);
+    stack *self = thread;
+    self->next = __atomic_load_n(&ended_threads, __ATOMIC_RELAXED);
+    while (!__atomic_compare_exchange_n(&ended_threads, &self->next, self, 1, __ATOMIC_RELEASE, __ATOMIC_RELAXED)) {
     }
-    stack_free(thread);
+}
+
+void hook_put_away(recorder *self)
+{
+    stack *thread = __atomic_exchange_n(&ended_threads, NULL, __ATOMIC_ACQUIRE);
+    while (thread != NULL) {
+        stack *next = thread->next;
+        if (self->active && thread->store == &self->store) {
+            stack_end_at(thread, thread->record->last_ticks);
+        }
+        stack_free(thread);
+        thread = next;
+    }
 }
 
 SELDOM static stack *new_own(void)
 {
+    hook_put_away(current);
     own = stack_new(&current->store, (uint64_t)PyThread_get_thread_native_id(), current->thread_root);
     if (own != NULL) {
         pthread_setspecific(ending, own);
@@ -38,13 +55,45 @@ static inline stack *own_stack(void)
 
 static void follow_lines_of(PyCodeObject *code, const code_info *info);
 
-SELDOM static code_info *new_code(recorder *self, PyCodeObject *code)
+SELDOM static code_info *new_code(recorder *self, stack *thread, PyCodeObject *code)
 {
     code_info *info = names_code(&self->known, code, PyEval_GetGlobals());
     if (self->follow_lines) {
         follow_lines_of(code, info);
     }
+    stack_skip(thread);
     return info;
+}
+
+/* The frame that runs, NULL where frames cannot be looked into. */
+static inline const void *running(const recorder *self)
+{
+    return __builtin_expect(!self->public_only, 1) ? running_frame() : NULL;
+}
+
+/* Without frames an end is told by its code: the topmost entry of it ends. */
+SELDOM static void leave_by_code(stack *thread, int builtin, const void *code, uint64_t now)
+{
+    stack_book(thread, now);
+    for (uint32_t depth = thread->depth; depth > 0; depth--) {
+        const stack_entry *entry = &thread->entries[depth];
+        const code_info *info = builtin ? entry[-1].code : entry->code;
+        if ((entry->code == NULL) == builtin && info != NULL && info->object == code && !((uintptr_t)entry->frame & SHARED_FRAME)) {
+            while (thread->depth >= depth) {
+                stack_pop(thread);
+            }
+            return;
+        }
+    }
+}
+
+static inline void leave(const recorder *self, stack *thread, int builtin, const void *code, uint64_t now)
+{
+    if (__builtin_expect(self->public_only, 0)) {
+        leave_by_code(thread, builtin, code, now);
+    } else {
+        stack_leave(thread, running_frame(), builtin, now);
+    }
 }
 
 /* The program begins with this code. */
@@ -63,25 +112,46 @@ SELDOM static int begins_now(PyCodeObject *code)
     static PyObject *name(PyObject *Py_UNUSED(callback), PyObject *const *args, size_t Py_UNUSED(count), \
                           PyObject *Py_UNUSED(keywords))
 
-/* PY_START, PY_RESUME, PY_THROW: code, offset, ... */
-CALLBACK(on_enter)
+static inline void enter_body(PyObject *const *args, enum entry how)
 {
     uint64_t now = clock_ticks();
     recorder *self = current;
     PyCodeObject *code = (PyCodeObject *)args[0];
     if (__builtin_expect(!awake(self, own, &now), 0)) {
         if (!begins_now(code)) {
-            Py_RETURN_NONE;
+            return;
         }
         now = clock_ticks();
     }
     stack *thread = own_stack();
     if (__builtin_expect(thread != NULL, 1)) {
         code_info *info = info_of(self, code);
+        const void *frame = running(self);
         stack_book(thread, now);
-        enter_code(self, thread, running_frame(), __builtin_expect(info != NULL, 1) ? info : new_code(self, code));
+        show_running(self, thread, frame == NULL ? NULL : caller_of(frame));
+        enter_code(self, thread, frame, __builtin_expect(info != NULL, 1) ? info : new_code(self, thread, code), how);
         watch(self, &self->store.head->python_watched, now);
     }
+}
+
+/* PY_START: code, offset */
+CALLBACK(on_start)
+{
+    enter_body(args, ENTRY_CALL);
+    Py_RETURN_NONE;
+}
+
+/* PY_RESUME: code, offset */
+CALLBACK(on_resume)
+{
+    enter_body(args, ENTRY_RESUME);
+    Py_RETURN_NONE;
+}
+
+/* PY_THROW: code, offset, exception; also into a body that never began */
+CALLBACK(on_throw)
+{
+    enter_body(args, current->public_only ? ENTRY_RESUME : ENTRY_ASK);
     Py_RETURN_NONE;
 }
 
@@ -90,8 +160,8 @@ CALLBACK(on_leave)
 {
     uint64_t now = clock_ticks();
     stack *thread = own;
-    if (__builtin_expect(thread != NULL && awake(current, thread, &now), 1) && !stack_leave_code(thread, args[0], now)) {
-        stack_leave(thread, running_frame(), 0, now);
+    if (__builtin_expect(thread != NULL && awake(current, thread, &now), 1)) {
+        leave(current, thread, 0, args[0], now);
     }
     Py_RETURN_NONE;
 }
@@ -102,30 +172,34 @@ static inline int is_builtin(PyObject *callable, PyObject *argument)
         || (Py_IS_TYPE(callable, &PyMethodDescr_Type) && argument != current->missing);
 }
 
-/* The frame that calls a builtin: that of the running entry, where it is one of this code. */
-static inline const void *calling_frame(const stack *thread, const void *code)
-{
-    const stack_entry *top = &thread->entries[thread->depth];
-    return __builtin_expect(top->code != NULL && top->code->object == code, 1) ? frame_of(top) : running_frame();
-}
-
 /* CALL: code, offset, callable, first argument. Also told for Python functions and classes, which are
  * seen when they start. */
 CALLBACK(on_call)
 {
+    if (__builtin_expect(current->public_only, 0) && own != NULL) {
+        stack_entry *top = &own->entries[own->depth];
+        if (top->code != NULL && top->code->object == args[0]) {
+            top->offset = (int32_t)PyLong_AsLong(args[1]);
+        }
+    }
     if (!is_builtin(args[2], args[3])) {
         Py_RETURN_NONE;
     }
     uint64_t now = clock_ticks();
     recorder *self = current;
     stack *thread = own;
-    if (thread == NULL || !awake(self, thread, &now) || thread->depth == 0) {
+    if (thread == NULL || !awake(self, thread, &now) || (thread->depth == 0 && thread->parked_count == 0)) {
         Py_RETURN_NONE;
     }
+    const void *frame = running(self);
     stack_book(thread, now);
+    show_caller(self, thread, frame);
+    if (thread->depth == 0) {
+        Py_RETURN_NONE;
+    }
     uint32_t function = PyCFunction_Check(args[2]) ? names_builtin(&self->known, args[2])
                                                    : names_method(&self->known, args[2], args[3]);
-    enter(self, thread, function, calling_frame(thread, args[0]), NULL, ENTRY_CALL);
+    enter(self, thread, function, frame, NULL, ENTRY_CALL);
     watch(self, &self->store.head->builtin_watched, now);
     Py_RETURN_NONE;
 }
@@ -138,8 +212,8 @@ CALLBACK(on_builtin_end)
     }
     uint64_t now = clock_ticks();
     stack *thread = own;
-    if (thread != NULL && awake(current, thread, &now) && !stack_leave_builtin(thread, args[0], now)) {
-        stack_leave(thread, running_frame(), 1, now);
+    if (thread != NULL && awake(current, thread, &now)) {
+        leave(current, thread, 1, args[0], now);
     }
     Py_RETURN_NONE;
 }
@@ -154,7 +228,7 @@ CALLBACK(on_line)
     }
     stack_entry *top = &own->entries[own->depth];
     stack_book(own, now);
-    if (top->code != NULL && !top->overflow && frame_of(top) == running_frame()) {
+    if (top->code != NULL && !top->overflow && (self->public_only ? top->code->object == (void *)args[0] : frame_of(top) == running_frame())) {
         top->line = arena_line(&self->store, top->code->function, (uint32_t)PyLong_AsLong(args[1]));
         self->store.lines[top->line].hits++;
     }
@@ -190,7 +264,7 @@ static const struct {
     vectorcallfunc callback;
     int everywhere; /* the ends of builtins come with their calls; lines are asked for by code */
 } WIRING[] = {
-    {"PY_START", on_enter, 1}, {"PY_RESUME", on_enter, 1}, {"PY_THROW", on_enter, 1},
+    {"PY_START", on_start, 1}, {"PY_RESUME", on_resume, 1}, {"PY_THROW", on_throw, 1},
     {"PY_RETURN", on_leave, 1}, {"PY_YIELD", on_leave, 1}, {"PY_UNWIND", on_leave, 1},
     {"CALL", on_call, 1}, {"C_RETURN", on_builtin_end, 0}, {"C_RAISE", on_builtin_end, 0}, {"LINE", on_line, 0},
 };
@@ -271,6 +345,7 @@ static int install(recorder *self)
     key_made = 1;
     current = self;
     frames_check();
+    self->public_only = self->public_only || !frames_direct || PY_VERSION_HEX >= 0x030E0000;
     monitoring = PySys_GetObject("monitoring");
     if (monitoring == NULL) {
         PyErr_SetString(PyExc_RuntimeError, "sys.monitoring is not there");

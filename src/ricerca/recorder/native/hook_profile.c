@@ -22,19 +22,20 @@ static PyObject *globals_of(PyFrameObject *frame)
 #endif
 }
 
-SELDOM static code_info *new_code(recorder *self, PyFrameObject *frame, PyCodeObject *code)
+SELDOM static code_info *new_code(recorder *self, stack *thread, PyFrameObject *frame, PyCodeObject *code)
 {
     PyObject *globals = globals_of(frame);
     code_info *info = names_code(&self->known, code, globals);
     Py_XDECREF(globals);
+    stack_skip(thread);
     return info;
 }
 
-static inline code_info *info_of_frame(recorder *self, PyFrameObject *frame)
+static inline code_info *info_of_frame(recorder *self, stack *thread, PyFrameObject *frame)
 {
     PyCodeObject *code = code_of_running(frame);
     code_info *info = info_of(self, code);
-    return __builtin_expect(info != NULL, 1) ? info : new_code(self, frame, code);
+    return __builtin_expect(info != NULL, 1) ? info : new_code(self, thread, frame, code);
 }
 
 #if PY_VERSION_HEX < 0x030B0000
@@ -222,7 +223,8 @@ static int profile_event(PyObject *capsule, PyFrameObject *frame, int what, PyOb
     switch (what) {
     case PyTrace_CALL:
         stack_book(thread, now);
-        enter_code(self, thread, frame, (info = info_of_frame(self, frame)));
+        show_running(self, thread, caller_of(frame));
+        enter_code(self, thread, frame, (info = info_of_frame(self, thread, frame)), ENTRY_ASK);
         watch(self, &self->store.head->python_watched, now);
 #if PY_VERSION_HEX >= 0x030B0000
         if (__builtin_expect(info != NULL && (info->traits & TRAIT_BARE_LOOP) && info->probes < PROBE_CALLS, 0)) {
@@ -238,6 +240,9 @@ static int profile_event(PyObject *capsule, PyFrameObject *frame, int what, PyOb
         break;
     case PyTrace_C_CALL:
         stack_book(thread, now);
+        if (thread->depth != 0 || thread->parked_count != 0) {
+            show_caller(self, thread, frame);
+        }
         if (thread->depth != 0 && PyCFunction_Check(arg)) {
             enter(self, thread, names_builtin(&self->known, arg), frame, NULL, ENTRY_CALL);
             watch(self, &self->store.head->builtin_watched, now);
@@ -265,7 +270,7 @@ static int line_event(PyObject *capsule, PyFrameObject *frame, int what, PyObjec
         return 0;
     }
     if (what == PyTrace_CALL) {
-        const code_info *info = info_of_frame(self, frame);
+        const code_info *info = info_of_frame(self, thread, frame);
         if (info != NULL && !self->store.functions[info->function].chosen
             && PyObject_SetAttrString((PyObject *)frame, "f_trace_lines", Py_False) != 0) {
             PyErr_Clear();
@@ -388,6 +393,8 @@ void hook_remove(recorder *self)
     PyEval_SetProfile(NULL, NULL);
     self->active = 0;
 }
+
+void hook_put_away(recorder *self) { (void)self; } /* a capsule goes with the interpreter's lock held */
 
 const char *hook_name(void) { return "profile"; }
 

@@ -16,7 +16,6 @@
 extern char **environ;
 
 static recorder *watched;
-static const char collecting; /* its address stands for the frame of a collection */
 static PyObject *new_reference(PyObject *object)
 {
     Py_INCREF(object);
@@ -24,16 +23,16 @@ static PyObject *new_reference(PyObject *object)
 }
 
 /* A new reference to a local variable of a frame that is running, or NULL without an error. */
-static PyObject *local_of(const void *frame, const char *name)
+static PyObject *local_of(const void *frame, const void *wanted, const char *name)
 {
     PyObject *value = NULL;
 #if PY_VERSION_HEX >= 0x030C0000
-    PyCodeObject *wanted = frame_code(frame);
+    (void)frame;
     PyFrameObject *object = PyThreadState_GetFrame(PyThreadState_Get());
     for (unsigned level = 0; object != NULL && level < MOST_LEVELS; level++) {
         PyCodeObject *code = PyFrame_GetCode(object);
         Py_DECREF(code);
-        if (code == wanted) {
+        if ((const void *)code == wanted) {
             value = PyFrame_GetVarString(object, name);
             break;
         }
@@ -42,8 +41,8 @@ static PyObject *local_of(const void *frame, const char *name)
         object = back;
     }
     Py_XDECREF(object);
-    Py_DECREF(wanted);
 #else
+    (void)wanted;
     PyObject *locals = PyObject_GetAttrString((PyObject *)frame, "f_locals");
     if (locals != NULL) {
         value = PyMapping_GetItemString(locals, name);
@@ -135,7 +134,7 @@ static uint32_t waits_for(stack *thread)
         }
         PyObject *type, *value, *trace;
         PyErr_Fetch(&type, &value, &trace);
-        PyObject *child = local_of(frame_of(entry), "self");
+        PyObject *child = local_of(frame_of(entry), entry->code->object, "self");
         PyObject *command = child == NULL ? NULL : PyObject_GetAttrString(child, "args");
         PyErr_Clear();
         if (command != NULL) {
@@ -149,13 +148,28 @@ static uint32_t waits_for(stack *thread)
     return found;
 }
 
-uint32_t items_import(recorder *self, stack *thread, const void *frame, uint32_t parent, uint32_t line)
+uint32_t items_import(recorder *self, stack *thread, const void *frame, const void *code, uint32_t parent, uint32_t line)
 {
     char buffer[MOST_TEXT + 4] = "import ";
-    PyObject *name = local_of(frame, "name");
+    PyObject *name = local_of(frame, code, "name");
     size_t used = name == NULL ? 7 : append(buffer, 7, name);
     Py_XDECREF(name);
     return used == 7 ? 0 : context_below(self, thread, parent, names_item(&self->known, KIND_IMPORT, buffer, used), line);
+}
+
+/* What a finalizer left open above the collection ends with it. */
+static void end_collection(recorder *self, stack *thread, uint64_t now)
+{
+    stack_book(thread, now);
+    for (uint32_t depth = thread->depth; depth > 0; depth--) {
+        const stack_entry *entry = &thread->entries[depth];
+        if (entry->code == NULL && self->store.functions[self->store.contexts[entry->context].function].kind == KIND_COLLECTION) {
+            while (thread->depth >= depth) {
+                stack_pop(thread);
+            }
+            return;
+        }
+    }
 }
 
 /* The collector's callback: phase, facts. */
@@ -172,9 +186,9 @@ static PyObject *on_collection(PyObject *module, PyObject *args)
     if (PyUnicode_CompareWithASCIIString(phase, "start") == 0) {
         stack_book(thread, now);
         uint32_t item = names_item(&self->known, KIND_COLLECTION, "garbage collection", 18);
-        enter(self, thread, item, &collecting, NULL, ENTRY_CALL);
+        enter(self, thread, item, frame_of(&thread->entries[thread->depth]), NULL, ENTRY_CALL);
     } else {
-        stack_leave(thread, &collecting, 1, now);
+        end_collection(self, thread, now);
     }
     Py_RETURN_NONE;
 }
@@ -383,7 +397,7 @@ static void shell_runs(recorder *self, stack *thread, PyObject *command)
 static int on_audit(const char *event, PyObject *args, void *data)
 {
     recorder *self = data;
-    if ((event[0] != 's' && event[0] != 'o' && event[0] != 'r') || !self->active || !PyTuple_Check(args)) {
+    if ((event[0] != 's' && event[0] != 'o' && event[0] != 'r' && event[0] != 'c') || !self->active || !PyTuple_Check(args)) {
         return 0;
     }
     PyObject *type, *value, *trace;
@@ -393,7 +407,13 @@ static int on_audit(const char *event, PyObject *args, void *data)
         return 0;
     }
     PyErr_Fetch(&type, &value, &trace);
-    if (strcmp(event, "ricerca.region") == 0 && count == 1) {
+    const void *frame = self->public_only ? NULL : frame_running_now();
+    if (frame != NULL) {
+        show_running(self, thread, frame);
+    }
+    if (strcmp(event, "cpython.PyInterpreterState_New") == 0) {
+        self->store.head->unseen_interpreters++;
+    } else if (strcmp(event, "ricerca.region") == 0 && count == 1) {
         begin_region(self, thread, PyTuple_GET_ITEM(args, 0));
     } else if (strcmp(event, "ricerca.region.end") == 0 && count == 1) {
         end_region(self, thread, PyTuple_GET_ITEM(args, 0));

@@ -1,4 +1,4 @@
-/* The extension module: start(path, limit_bytes, patterns, insides, paused) and the closing mark at the very end. */
+/* The extension module: start(...) and the closing mark at the very end. */
 #include "recorder.h"
 
 #include <errno.h>
@@ -12,6 +12,7 @@ static recorder the_recorder;
 static void close_at_exit(void)
 {
     if (the_recorder.store.head != NULL) {
+        hook_put_away(&the_recorder);
         arena_close(&the_recorder.store);
         the_recorder.active = 0;
     }
@@ -71,9 +72,9 @@ static PyObject *start(PyObject *module, PyObject *args)
     (void)module;
     PyObject *path = NULL, *patterns = NULL, *insides = NULL;
     unsigned long long limit_bytes;
-    int paused;
+    int paused, public_only;
     recorder *self = &the_recorder;
-    if (!PyArg_ParseTuple(args, "O&KOOp", PyUnicode_FSConverter, &path, &limit_bytes, &patterns, &insides, &paused)) {
+    if (!PyArg_ParseTuple(args, "O&KOOpp", PyUnicode_FSConverter, &path, &limit_bytes, &patterns, &insides, &paused, &public_only)) {
         return NULL;
     }
     if (self->store.head != NULL) {
@@ -81,13 +82,14 @@ static PyObject *start(PyObject *module, PyObject *args)
         PyErr_SetString(PyExc_RuntimeError, "this process is being recorded already");
         return NULL;
     }
-    int failed = arena_open(&self->store, PyBytes_AS_STRING(path), limit_bytes, PY_VERSION_HEX);
+    int failed = arena_open(&self->store, PyBytes_AS_STRING(path), 0, limit_bytes, PY_VERSION_HEX);
     if (failed) {
         errno = failed;
         PyErr_SetFromErrnoWithFilenameObject(PyExc_OSError, path);
         Py_DECREF(path);
         return NULL;
     }
+    self->public_only = public_only;
     self->path = strdup(PyBytes_AS_STRING(path));
     Py_DECREF(path);
     if (self->path == NULL) {
@@ -114,14 +116,16 @@ static PyObject *start(PyObject *module, PyObject *args)
     if (items_open(self) != 0 || hook_install(self) != 0) {
         return NULL;
     }
+    self->store.head->flags |= self->public_only ? FLAG_PUBLIC_ONLY : 0;
     Py_RETURN_NONE;
 }
 
 static PyMethodDef methods[] = {
     {"start", start, METH_VARARGS,
-     "start(path, limit_bytes, patterns, insides, paused): records this process into the existing empty file path,\n"
+     "start(path, limit_bytes, patterns, insides, paused, public_only): records this process into the existing empty file path,\n"
      "from the program's first frame on. patterns choose the code whose lines are followed; with insides,\n"
-     "only what happens while a function of such a name is active is recorded."},
+     "only what happens while a function of such a name is active is recorded. public_only: does not look into\n"
+     "the interpreter's frames."},
     {NULL, NULL, 0, NULL},
 };
 

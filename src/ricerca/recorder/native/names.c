@@ -170,11 +170,38 @@ static PyObject *qualified_name(PyCodeObject *code)
 #endif
 }
 
-static void free_code_info(void *info)
+/* Pieces of memory for code_info are never given back: an entry of a stack that was put aside may still point to
+ * one when its code is gone, and must find that it is another's or nobody's. */
+#define SLAB 128
+
+static code_info *free_infos;
+
+static code_info *new_info(void)
 {
+    if (free_infos == NULL) {
+        code_info *slab = calloc(SLAB, sizeof *slab);
+        for (int i = 0; slab != NULL && i < SLAB; i++) {
+            slab[i].lines = (uint32_t *)free_infos; /* the next free one */
+            free_infos = &slab[i];
+        }
+    }
+    code_info *info = free_infos;
     if (info != NULL) {
-        free(((code_info *)info)->lines);
-        free(info);
+        free_infos = (code_info *)info->lines;
+        memset(info, 0, sizeof *info);
+    }
+    return info;
+}
+
+static void free_code_info(void *object)
+{
+    code_info *info = object;
+    if (info != NULL) {
+        free(info->lines);
+        info->object = NULL;
+        info->lines = (uint32_t *)free_infos;
+        info->unit_count = 0;
+        free_infos = info;
     }
 }
 
@@ -220,6 +247,17 @@ void names_lines(code_info *info, PyCodeObject *code)
 #endif
 }
 
+/* The interpreter makes room for everybody who may attach something to code, and when the code goes it calls all of
+ * them, also for what they never attached, and even when they are gone themselves, as at the very end. Only what is
+ * attached already stays; for more the interpreter makes room when it is attached. */
+static void leave_others_out(const names *self, PyCodeObject *code)
+{
+    code_extras *extras = self->extra_direct ? code->co_extra : NULL;
+    while (extras != NULL && extras->count > self->extra_index + 1 && extras->values[extras->count - 1] == NULL) {
+        extras->count--;
+    }
+}
+
 code_info *names_code(names *self, PyCodeObject *code, PyObject *globals)
 {
     function_record record = {.kind = KIND_PYTHON, .first_line = (uint32_t)code->co_firstlineno};
@@ -240,7 +278,7 @@ code_info *names_code(names *self, PyCodeObject *code, PyObject *globals)
     record.chosen = matches(self, name, self->patterns, self->pattern_count)
         || matches(self, file, self->patterns, self->pattern_count)
         || matches(self, owner, self->patterns, self->pattern_count);
-    code_info *info = calloc(1, sizeof *info);
+    code_info *info = new_info();
     if (info == NULL) {
         return NULL;
     }
@@ -253,9 +291,10 @@ code_info *names_code(names *self, PyCodeObject *code, PyObject *globals)
     info->first_offset = first_offset_of(code);
     if (code_set_extra((PyObject *)code, self->extra_index, info) != 0) {
         PyErr_Clear();
-        free(info);
+        free_code_info(info);
         return NULL;
     }
+    leave_others_out(self, code);
     return info;
 }
 
@@ -376,12 +415,12 @@ void names_thread(names *self, thread_record *record)
 /* Whether what is attached to a code object lies where code_extras has it. */
 static int extras_lie_as_known(Py_ssize_t index)
 {
-    void *mark = calloc(1, sizeof(code_info));
+    void *mark = new_info();
     void *asked = NULL;
     PyObject *code = Py_CompileString("0", "<calibration>", Py_eval_input);
     if (code == NULL || mark == NULL || code_set_extra(code, index, mark) != 0) {
         PyErr_Clear();
-        free(mark);
+        free_code_info(mark);
         Py_XDECREF(code);
         return 0;
     }

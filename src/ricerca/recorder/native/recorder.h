@@ -13,6 +13,7 @@ typedef struct {
     int forked;              /* this is a child that has not been followed yet */
     char *path;              /* of the first process's recording */
     int follow_lines;
+    int public_only;         /* an interpreter newer than the tested ones: its frames are not looked into */
     int probing;             /* whether loops without calls are looked at closely (3.11) */
     PyObject *missing;       /* what stands for an argument that is not there (3.12 on) */
     PyObject *lent;          /* an environment that holds our variables while a child is started, or NULL */
@@ -36,13 +37,16 @@ const char *hook_name(void);
 /* In a forked child, at its first event: goes on in a recording of its own. Whether it records now. */
 int recorder_follow_fork(recorder *self, stack *own);
 
+/* Under the interpreter's lock: books the ends of threads that are gone. */
+void hook_put_away(recorder *self);
+
 /* The calling thread's shadow stack, NULL where it has none. */
 stack *hook_stack(void);
 
 /* The rest of what happens besides calls: imports, collections, regions, children. 0, or -1 with an error set. */
 int items_open(recorder *self);
 /* Context of the import that begins with this frame, which is entered next; 0 where there is no room. */
-uint32_t items_import(recorder *self, stack *thread, const void *frame, uint32_t parent, uint32_t line);
+uint32_t items_import(recorder *self, stack *thread, const void *frame, const void *code, uint32_t parent, uint32_t line);
 /* Something asks for attention: the person, or an environment that is to be given back. Whether to record. */
 int items_attend(recorder *self, stack *thread);
 

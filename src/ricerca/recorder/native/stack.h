@@ -31,13 +31,21 @@ enum {
 #define SHARED_FRAME 1u
 
 typedef struct {
-    const void *frame;      /* identity of the frame; for a builtin, that of its caller */
+    const void *frame;      /* identity of the frame; for a builtin, that of its caller; NULL where it cannot be had */
     code_info *code;        /* NULL for a builtin */
     uint64_t start;
     uint32_t context;
     uint32_t line;          /* line record that runs now, 0 outside line runs */
     uint32_t overflow;      /* the time goes to the parent: there was no room */
+    int32_t offset;         /* of its latest call, where frames cannot be looked into */
 } stack_entry;
+
+/* The entries of a green thread that does not run now, or of what was found cut off; see stack_park. */
+typedef struct parked {
+    const void *frame;      /* of the entry on top */
+    stack_entry *entries;
+    uint32_t depth, capacity;
+} parked;
 
 typedef struct stack {
     arena *store;
@@ -48,6 +56,9 @@ typedef struct stack {
     uint32_t unseen;        /* entered while the stack itself could not grow */
     uint32_t index;         /* in the thread table */
     uint32_t name_tries;
+    uint32_t parked_count, parked_mask;
+    parked *parked;         /* hash by frame; NULL until a stack is parked for the first time */
+    struct stack *next;     /* of the threads that have ended and wait to be put away */
     uint64_t cpu_ns;        /* thread CPU clock when last asked, and the tick of that moment */
     uint64_t cpu_ticks;
     uint32_t (*waits_for)(struct stack *); /* context of the child process it waits for, 0 for none; may be NULL */
@@ -57,13 +68,20 @@ typedef struct stack {
 stack *stack_new(arena *store, uint64_t native_id, uint32_t root_function);
 /* On the thread itself, at its first event: a thread is announced by the one that starts it. */
 void stack_start_cpu_clock(stack *self);
-void stack_end(stack *self);   /* books what is open and marks the thread as ended */
+void stack_end_at(stack *self, uint64_t now); /* books what is open and marks the thread as ended */
+void stack_end(stack *self);   /* now */
 void stack_free(stack *self);
 int stack_grow(stack *self);
 void stack_book_long(stack *self, uint64_t last, uint64_t now);
 /* Puts an entry in below the depth-th, or takes that one out; those above it keep running. */
 stack_entry *stack_insert(stack *self, uint32_t depth);
 void stack_remove(stack *self, uint32_t depth);
+
+/* Puts the entries above the depth-th aside, to be found again by the frame on top of them: somebody else has
+ * switched to another stack of frames on the same thread. With depth 0 nothing is left but the root. */
+void stack_park(stack *self, uint32_t depth);
+/* Goes on with the entries that were put aside under this frame. Whether there were any. */
+int stack_unpark(stack *self, const void *frame);
 
 static inline const void *frame_of(const stack_entry *entry)
 {
@@ -92,6 +110,9 @@ static inline void stack_book(stack *self, uint64_t now)
     }
 }
 
+/* Slow work of the recorder's own comes to an end: it counts to nobody. */
+static inline void stack_skip(stack *self) { self->record->last_ticks = clock_ticks(); }
+
 /* Pushes context (0: no room, the time stays with the parent). Returns the new entry or NULL. */
 static inline stack_entry *stack_push(stack *self, const void *frame, uint32_t context, code_info *code)
 {
@@ -107,6 +128,7 @@ static inline stack_entry *stack_push(stack *self, const void *frame, uint32_t c
     entry->line = 0;
     entry->start = self->record->last_ticks;
     entry->code = code;
+    entry->offset = 0;
     self->record->top = entry->context;
     return entry;
 }
@@ -122,33 +144,10 @@ static inline void stack_pop(stack *self)
     self->record->top = self->entries[depth].context;
 }
 
-/* The entry of a running body of this code is on top: leaves it. Else the frame must tell. */
-static inline int stack_leave_code(stack *self, const void *object, uint64_t now)
-{
-    const stack_entry *top = &self->entries[self->depth];
-    if (__builtin_expect(self->unseen != 0 || self->depth == 0 || top->code == NULL || top->code->object != object
-                         || ((uintptr_t)top->frame & SHARED_FRAME), 0)) {
-        return 0;
-    }
-    stack_book(self, now);
-    stack_pop(self);
-    return 1;
-}
+/* Leaves the entry of this frame where it is not the one on top; unknown frames are ignored. */
+void stack_leave_strange(stack *self, const void *frame, int builtin);
 
-/* The same for a builtin that a body of this code called. */
-static inline int stack_leave_builtin(stack *self, const void *object, uint64_t now)
-{
-    const stack_entry *top = &self->entries[self->depth];
-    if (__builtin_expect(self->unseen != 0 || self->depth <= 1 || top->code != NULL || top[-1].code == NULL
-                         || top[-1].code->object != object, 0)) {
-        return 0;
-    }
-    stack_book(self, now);
-    stack_pop(self);
-    return 1;
-}
-
-/* Leaves the entry of this frame and whatever is still open above it; unknown frames are ignored. */
+/* Leaves the entry of this frame and whatever is still open above it. */
 static inline void stack_leave(stack *self, const void *frame, int builtin, uint64_t now)
 {
     if (__builtin_expect(self->unseen != 0, 0)) {
@@ -156,19 +155,11 @@ static inline void stack_leave(stack *self, const void *frame, int builtin, uint
         return;
     }
     stack_book(self, now);
-    uint32_t depth = self->depth;
-    if (__builtin_expect(depth > 0 && self->entries[depth].frame == frame
-                         && (self->entries[depth].code == NULL) == builtin, 1)) {
+    const stack_entry *top = &self->entries[self->depth];
+    if (__builtin_expect(self->depth > 0 && top->frame == frame && (top->code == NULL) == builtin, 1)) {
         stack_pop(self);
-        return;
-    }
-    for (; depth > 0; depth--) {
-        if (self->entries[depth].frame == frame && (self->entries[depth].code == NULL) == builtin) {
-            while (self->depth >= depth) {
-                stack_pop(self);
-            }
-            return;
-        }
+    } else {
+        stack_leave_strange(self, frame, builtin);
     }
 }
 

@@ -1089,7 +1089,7 @@ def _ignore(code):
             _ignore(inner)
 
 
-def start(place, limit, line_patterns, inside, paused):
+def start(place, limit, line_patterns, inside, paused, _public_only=False):
     """Record this process into the existing empty file, from the program's first frame on."""
     global follow_lines, real_start
     import atexit

@@ -99,6 +99,9 @@ def marks(about: dict[str, Any]) -> str:
     out += [f"KIND_{name} = {value}" for name, (value, _doc) in about["kinds"].items()] + [""]
     out += [f"CONTROL_{name} = {value}" for name, value in about["controls"].items()] + [""]
     hooks = ", ".join(f'{value}: "{name.lower()}"' for name, value in about["hooks"].items())
+    header = next(record["fields"] for record in about["record"] if record["name"] == "header")
+    at = dict(zip((field[0] for field in header), offsets(header), strict=True))
+    out += [f"END_MONO_NS_OFFSET = {at['end_mono_ns']}", f"CONTROL_OFFSET = {at['control']}", ""]
     out += [f"HOOKS = {{{hooks}}}", f"MOST_SLICES = {about['most_slices']}", f"LIGHT_UNKNOWN = 0x{about['light_unknown']:X}", ""]
     return "\n".join(out)
 

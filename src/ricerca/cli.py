@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import difflib
 import json
 import os
 import resource
 import signal
 import sys
 import tempfile
+import threading
 import traceback
 from collections.abc import Callable
 from pathlib import Path
@@ -17,11 +19,13 @@ import click
 
 from ricerca import __version__
 from ricerca.model.errors import InputError, InternalError, RicercaError
+from ricerca.wording import printable
 
 if TYPE_CHECKING:
     from ricerca.engine.reading import Reading
 
 OWN_ERROR = 2
+SENT_BY_KERNEL = 0x80  # si_code of a signal that the terminal sends to all in the foreground
 _UNITS = {"": 1, "K": 1 << 10, "M": 1 << 20, "G": 1 << 30}
 Function = TypeVar("Function", bound=Callable[..., Any])
 
@@ -54,7 +58,7 @@ class _Group(click.Group):
         try:
             return super().invoke(ctx)
         except RicercaError as problem:
-            click.echo(f"ricerca: {problem}", err=True)
+            _say(str(problem))
             ctx.exit(OWN_ERROR)
         except (click.ClickException, click.exceptions.Exit, click.Abort):
             raise
@@ -65,6 +69,16 @@ class _Group(click.Group):
             traceback.print_exc()
             click.echo(f"ricerca: {InternalError('Ricerca made a mistake.', 'Please report the lines above.')}", err=True)
             ctx.exit(OWN_ERROR)
+
+
+def _say(text: str) -> None:
+    """What Ricerca itself has to say; names in it may hold anything."""
+    click.echo(f"ricerca: {printable(text)}", err=True)
+
+
+def _json(facts: Any) -> str:
+    """Facts as one line of JSON; a file name that is no UTF-8 has its bytes escaped."""
+    return json.dumps(facts, ensure_ascii=False).encode("utf-8", "backslashreplace").decode("utf-8")
 
 
 @click.group(cls=_Group, invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
@@ -115,8 +129,9 @@ def open_command(file: Path) -> None:
               help="Follow each line of functions, modules or files of this name (* and ? allowed).")  # fmt: skip
 @click.option("--inside", multiple=True, metavar="FUNCTION", help="Record only while a function of this name is active (* and ? allowed).")
 @click.option("--limit", "limit_bytes", default="1G", show_default=True, callback=_size, help="Largest size of the recording.")
-@click.option("--hook", type=click.Choice(["native", "python"]), default="native", show_default=True,
-              help="python: the slower recorder that needs no compiler, with the same counts.")  # fmt: skip
+@click.option("--hook", type=click.Choice(["native", "python", "public"]), default="native", show_default=True,
+              help="python: the slower recorder that needs no compiler, with the same counts; public: does not look into the "
+              "interpreter's frames, as with interpreters newer than the tested ones.")  # fmt: skip
 @click.option("--paused", is_flag=True, help="Count nothing until SIGUSR1 says so.")
 @click.option("--quiet", is_flag=True, help="Say nothing.")
 @click.argument("program", nargs=-1, type=click.UNPROCESSED, required=True)
@@ -135,11 +150,12 @@ def record(study: Path | None, round_name: str, note: str, python: str | None, c
       ricerca record --study harbour.ricerca --round "speeds kept" --plain 5 -- tidebook.py readings.csv
       ricerca record --lines fit_station -- -m tidebook readings.csv
     """
-    from ricerca.runner.program import describe
+    from ricerca.runner.program import describe, name_of
     from ricerca.runner.session import Plan, Session, Streams
 
+    _refuse_mistyped(program)
     subject = describe(program, cwd, python, env, lines, inside)
-    name = program[1] if program[0] == "-m" else Path(program[0]).stem
+    name = name_of(subject)
     place = (study or Path(f"{name}.ricerca")).expanduser().absolute()
     plan = Plan(subject, place, round_name, note, plain_runs, True, limit_bytes, paused, hook)
     session = Session(plan, Streams(stdin=_replayable_input(plain_runs), plain_stdout=-3, plain_stderr=-3))
@@ -161,8 +177,18 @@ def _replayable_input(plain_runs: int):
     return copy
 
 
+def _refuse_mistyped(program: tuple[str, ...]) -> None:
+    """An option that there is not must not be taken for the program's name."""
+    word = program[0].partition("=")[0]
+    if not word.startswith("--") or word == "--check-hash-based-pycs":
+        return
+    known = [name for option in record.params for name in option.opts if name.startswith("--")]
+    near = difflib.get_close_matches(word, known, 1)
+    raise InputError(f"There is no option {word}.", f"Did you mean {near[0]}?" if near else "See: ricerca record --help")
+
+
 def _pass_signals_on(session: Any) -> None:
-    """The terminal's own signals reach the program by themselves; others are handed on."""
+    """Signals sent to Ricerca are the program's. Those of the terminal reach both by themselves and are not sent twice."""
 
     def hand_on(number: int, _frame: object) -> None:
         session.finish_now(number)
@@ -172,21 +198,36 @@ def _pass_signals_on(session: Any) -> None:
 
     signal.signal(signal.SIGUSR1, lambda _number, _frame: session.pause(not session.paused))
     signal.signal(signal.SIGUSR2, lambda _number, _frame: session.finish_recording())
+    from_terminal = {number for number in (signal.SIGINT, signal.SIGQUIT) if signal.getsignal(number) != signal.SIG_IGN}
     for number, handler in ((signal.SIGINT, stay), (signal.SIGQUIT, stay), (signal.SIGTERM, hand_on), (signal.SIGHUP, hand_on)):
         if signal.getsignal(number) != signal.SIG_IGN:
             signal.signal(number, handler)
+    if not from_terminal:
+        return
+
+    def wait_for_signals() -> None:
+        while True:
+            found = signal.sigwaitinfo(from_terminal)
+            if found.si_code != SENT_BY_KERNEL:
+                session.finish_now(found.si_signo)
+
+    signal.pthread_sigmask(signal.SIG_BLOCK, from_terminal)
+    threading.Thread(target=wait_for_signals, daemon=True).start()
 
 
 def _say_outcome(outcome: Any, place: Path) -> None:
-    if outcome.run_id is None:
-        why = outcome.problem or "the program ended before it began"
-        click.echo(f"ricerca: nothing was recorded: {why}", err=True)
-        return
     shown = os.path.relpath(place) if place.is_relative_to(Path.cwd()) else str(place)
-    ended = outcome.recorded
-    how = f" The program was {ended.words}." if ended.by_signal else ""
-    cut = " A limit was reached: see the round." if outcome.cut_by_limit else ""
-    click.echo(f"ricerca: round {outcome.round_number} is kept in {shown}.{how}{cut} See it with: ricerca rank {shown}", err=True)
+    if outcome.lost_plain:
+        _say(f"{outcome.lost_plain} plain runs could not be written into {shown}.")
+    if outcome.kept_at is not None:
+        _say(f"the recording could not be taken in: {outcome.problem} It stays in {outcome.kept_at}. "
+             f"Take it in later with: ricerca recordings take {outcome.kept_at.stem}")  # fmt: skip
+        return
+    if outcome.run_id is None:
+        _say(f"nothing was recorded: {outcome.problem or 'the program ended before it began'}")
+        return
+    how = f" It is not complete: {'; '.join(gap.text for gap in outcome.gaps)}." if outcome.gaps else ""
+    _say(f"round {outcome.round_number} is kept in {shown}.{how} See it with: ricerca rank {shown}")
 
 
 def _leave_as(status: int) -> None:
@@ -200,14 +241,26 @@ def _leave_as(status: int) -> None:
     os._exit(status & 255)
 
 
-def _load(file: Path, number: int | None):
-    from ricerca.loading import load
-    from ricerca.runner.session import recover
+def _opened(file: Path):
+    """A study, with what was left behind of it taken in."""
+    from ricerca.runner.taking import recover
     from ricerca.study.store import Study
 
-    with Study.open(file) as study:
-        recover(study.path)
-        return load(study, number)
+    study = Study.open(file)
+    for taken in recover(study.path):
+        if taken.own_round:
+            _say(f"a recording whose round is gone was taken into a round of its own, {taken.round_number}.")
+    return study
+
+
+def _refuse_unknown(loaded: Any, reading: Reading) -> None:
+    """A reading of something that is not in the run would show nothing, and not say why."""
+    from ricerca.engine.reading import unknown_names
+
+    for name in unknown_names(loaded.whole, reading):
+        near = difflib.get_close_matches(name, [*loaded.whole.functions.name, *loaded.whole.thread_name], 3)
+        advice = f"Did you mean {' or '.join(near)}?" if near else "Look it up with: ricerca rank FILE --top 100"
+        raise InputError(f"There is no {name!r} in round {loaded.round.number}.", advice)
 
 
 @main.command()
@@ -236,14 +289,20 @@ def rank(file: Path, number: int | None, by: str, lines: bool, edges: bool, lead
     from ricerca import tables_text
     from ricerca.engine.reading import Reading, parse
     from ricerca.facts import edge_rows, function_rows, lead_rows, line_rows, reading_facts, round_facts
+    from ricerca.loading import load, paired
 
     reading = parse(sentence) if sentence or as_json else Reading(machinery=False)
     number = number if number is not None else reading.round
     if by == "gain":
         _compare(file, reading.against, number, as_json, top, reading)
         return
-    loaded = _load(file, number).through(reading)
-    base = _load(file, reading.against).beside(loaded) if reading.against is not None else None
+    with _opened(file) as study:
+        new = load(study, number)
+        base = load(study, reading.against) if reading.against is not None else None
+    _refuse_unknown(new, reading)
+    named_clock = "wall time" in sentence
+    pair = paired(base, new, reading, default_clock=not as_json and not named_clock)
+    loaded = pair.new
     if as_json:
         facts = round_facts(loaded, str(file))
         facts["functions"] = function_rows(loaded, by, top)
@@ -252,12 +311,12 @@ def rank(file: Path, number: int | None, by: str, lines: bool, edges: bool, lead
         if edges:
             facts["edges"] = edge_rows(loaded, top)
         if leads:
-            facts["leads"] = lead_rows(loaded, base)
+            facts["leads"] = lead_rows(paired(base, new, reading, default_clock=not named_clock))
         facts |= reading_facts(loaded)
-        click.echo(json.dumps(facts, ensure_ascii=False))
+        click.echo(_json(facts))
         return
     if leads:
-        tables_text.show_leads(loaded, base)
+        tables_text.show_leads(pair)
     tables_text.show_functions(loaded, by, top or 20)
     if lines:
         tables_text.show_lines(loaded, top or 20)
@@ -291,26 +350,16 @@ def compare(file: Path, base: int | None, new: int | None, sentence: str, top: i
 def _compare(file: Path, base: int | None, new: int | None, as_json: bool, top: int | None, reading: Reading) -> None:
     from ricerca import tables_text
     from ricerca.facts import comparison_facts
-    from ricerca.loading import load
-    from ricerca.runner.session import recover
-    from ricerca.study.store import Study
+    from ricerca.loading import load_pair
 
-    with Study.open(file) as study:
-        recover(study.path)
-        known = [one.number for one in study.rounds()]
-        if base is None:
-            base = known[0] if known else None
-        after, before = load(study, new), load(study, base)
-    if before.round.number == after.round.number:
-        raise InputError("A round cannot be compared with itself.", f"The study has these rounds: {', '.join(map(str, known))}.")
-    after = after.through(reading)
-    before = before.beside(after)
-    facts = comparison_facts(before, after, str(file))
+    with _opened(file) as study:
+        pair = load_pair(study, base, new, reading)
+    facts = comparison_facts(pair, str(file))
     if as_json:
         facts["functions"] = facts["functions"][:top]
-        click.echo(json.dumps(facts, ensure_ascii=False))
+        click.echo(_json(facts))
     else:
-        tables_text.show_comparison(before, after, facts, top or 20)
+        tables_text.show_comparison(pair, facts, top or 20)
 
 
 @main.command()
@@ -328,17 +377,62 @@ def export(file: Path, path: Path, number: int | None, what: str, top: int | Non
       ricerca export harbour.ricerca --to gain.md
     """
     from ricerca.export import export_text, write_text
-    from ricerca.loading import load
-    from ricerca.model.rounds import RECORDED
-    from ricerca.study.store import Study
+    from ricerca.loading import load_with_first
 
-    loaded = _load(file, number)
-    base = None
-    with Study.open(file) as study:
-        first = next((one for one in study.rounds() if one.last_run(RECORDED)), None)
-        if first and first.number != loaded.round.number:
-            base = load(study, first.number)
-    write_text(path, export_text(loaded, path.suffix.lower(), str(file), base, what, top))
+    with _opened(file) as study:
+        pair = load_with_first(study, number)
+    write_text(path, export_text(pair, path.suffix.lower(), str(file), what, top))
+
+
+@main.command()
+@click.argument("action", type=click.Choice(["take", "drop"]), required=False)
+@click.argument("names", nargs=-1)
+@click.option("--json", "as_json", is_flag=True, help="As JSON.")
+def recordings(action: str | None, names: tuple[str, ...], as_json: bool) -> None:
+    """List recordings that are not in a study yet: where they lie, of what they are, and why.
+
+    take puts them into the round they were made for, drop removes them; without names, take takes all.
+
+    \b
+    Examples:
+      ricerca recordings
+      ricerca recordings take
+      ricerca recordings drop 5f2c9a01-1-4711-123456
+    """
+    from ricerca import tables_text
+    from ricerca.runner import recordings as lying
+    from ricerca.runner.taking import take_waiting
+
+    if action == "drop" and not names:
+        raise InputError("Which recording is to be dropped?", "Name it, as ricerca recordings lists it.")
+    if action is None:
+        found = list(lying.waiting())
+        if as_json:
+            click.echo(_json([_recording_facts(one) for one in found]))
+        else:
+            tables_text.show_recordings(found)
+        return
+    failed = 0
+    for one in [lying.find(name) for name in names] or [one for one in lying.waiting() if not one.running]:
+        try:
+            if action == "drop":
+                lying.drop(one)
+                _say(f"{one.name} is removed.")
+            else:
+                taken = take_waiting(one)
+                own = ", one of its own: the round it was made for is gone" if taken.own_round else ""
+                _say(f"{one.name} is now in round {taken.round_number} of {one.about.study}{own}.")
+        except RicercaError as problem:
+            failed += 1
+            _say(str(problem))
+    sys.exit(OWN_ERROR if failed else 0)
+
+
+def _recording_facts(one: Any) -> dict[str, Any]:
+    return {
+        "name": one.name, "path": str(one.file), "bytes": one.bytes, "study": one.about.study, "round": one.about.round_number,
+        "program": list(one.about.subject.program), "running": one.running, "why": one.why,
+    }  # fmt: skip
 
 
 @main.command()
@@ -388,7 +482,7 @@ def selftest(as_json: bool) -> None:
 
     checks = check_machine()
     if as_json:
-        click.echo(json.dumps([check.__dict__ for check in checks], ensure_ascii=False))
+        click.echo(_json([check.__dict__ for check in checks]))
     else:
         show_checks(checks)
     sys.exit(0 if all(check.works for check in checks) else 1)

@@ -10,7 +10,7 @@ from pathlib import Path
 from jinja2 import Environment, StrictUndefined
 
 from ricerca.facts import comparison_facts, edge_rows, function_rows, line_rows, round_facts
-from ricerca.loading import Loaded
+from ricerca.loading import Loaded, Pair
 from ricerca.model.errors import EnvironmentProblem, InputError
 from ricerca.wording import count_text, factor_text, share_text, time_text
 
@@ -60,8 +60,9 @@ def _csv(loaded: Loaded, top: int | None, what: str) -> str:
     return text.getvalue()
 
 
-def _markdown(loaded: Loaded, base: Loaded | None, study: str, top: int) -> str:
-    comparison = comparison_facts(base, loaded, study) if base else None
+def _markdown(pair: Pair, study: str, top: int) -> str:
+    loaded, base = pair.new, pair.base
+    comparison = comparison_facts(pair, study) if base else None
     template = Environment(undefined=StrictUndefined, keep_trailing_newline=True, autoescape=False).from_string(_MARKDOWN)
     return template.render(
         facts=round_facts(loaded, study),
@@ -78,7 +79,7 @@ def _markdown(loaded: Loaded, base: Loaded | None, study: str, top: int) -> str:
     )
 
 
-def export_text(loaded: Loaded, suffix: str, study: str, base: Loaded | None = None, what: str = "functions",
+def export_text(pair: Pair, suffix: str, study: str, what: str = "functions",
                 top: int | None = None) -> str:  # fmt: skip
     """A round as text in the format of the suffix.
 
@@ -92,6 +93,7 @@ def export_text(loaded: Loaded, suffix: str, study: str, base: Loaded | None = N
     InputError
         The format is unknown.
     """
+    loaded = pair.new
     if suffix == ".csv":
         return _csv(loaded, top, what)
     if suffix == ".json":
@@ -99,7 +101,7 @@ def export_text(loaded: Loaded, suffix: str, study: str, base: Loaded | None = N
         facts |= {"functions": function_rows(loaded, top=top), "lines": line_rows(loaded, top), "edges": edge_rows(loaded, top)}
         return json.dumps(facts, indent=1, ensure_ascii=False) + "\n"
     if suffix == ".md":
-        return _markdown(loaded, base, study, top or 10)
+        return _markdown(pair, study, top or 10)
     raise InputError(f"There is no export to {suffix or 'a file without a suffix'}.", f"Use one of {', '.join(FORMATS)}.")
 
 

@@ -11,15 +11,20 @@ from ricerca.engine.neighbours import Edges
 from ricerca.engine.profile import FunctionTable
 from ricerca.engine.ranking import ranked
 from ricerca.engine.waits import wait_classes, waiting_by_class
-from ricerca.loading import Loaded, compared, judged
+from ricerca.loading import Loaded, Pair
 
 THREAD_START = "<thread start>"
 
 
 def _names(table: FunctionTable, number: int) -> dict[str, Any]:
     if number < 0:
-        return {"function": THREAD_START, "file": "", "line": 0}
-    return {"function": table.name[number], "file": table.file[number], "line": int(table.first_line[number])}
+        return {"function": THREAD_START, "module": "", "file": "", "line": 0}
+    return {
+        "function": table.name[number],
+        "module": table.module[number],
+        "file": table.file[number],
+        "line": int(table.first_line[number]),
+    }
 
 
 def function_rows(loaded: Loaded, by: str = "self", top: int | None = None) -> list[dict[str, Any]]:
@@ -105,6 +110,8 @@ def round_facts(loaded: Loaded, study: str) -> dict[str, Any]:
         "python": facts.python,
         "exit_status": loaded.run.exit_status,
         "complete": loaded.run.complete,
+        "incomplete_because": list(loaded.run.because),
+        "elapsed_ns": loaded.elapsed_ns,
         "total_ns": profile.total_ns,
         "raw_total_ns": profile.raw_total_ns,
         "plain_total_ns": plain_ns,
@@ -133,9 +140,9 @@ def cycle_rows(loaded: Loaded, top: int | None = None) -> list[dict[str, Any]]:
     ]
 
 
-def lead_rows(loaded: Loaded, base: Loaded | None = None) -> list[dict[str, Any]]:
+def lead_rows(pair: Pair) -> list[dict[str, Any]]:
     """What deserves a look, that with most to gain first; against a base round also what became slower."""
-    table = loaded.profile.functions
+    table = pair.new.profile.functions
     return [
         {
             "kind": one.kind,
@@ -149,7 +156,7 @@ def lead_rows(loaded: Loaded, base: Loaded | None = None) -> list[dict[str, Any]
             "ceiling": round(one.ceiling, 4) if math.isfinite(one.ceiling) else None,
             "uncertain": one.uncertain,
         }
-        for one in loaded.leads(base, compared(base, loaded) if base else None)
+        for one in pair.leads
     ]
 
 
@@ -163,9 +170,10 @@ def reading_facts(loaded: Loaded) -> dict[str, Any]:
     }
 
 
-def comparison_facts(base: Loaded, new: Loaded, study: str) -> dict[str, Any]:
-    """Two rounds beside each other."""
-    found, verdict = compared(base, new), judged(base, new)
+def comparison_facts(pair: Pair, study: str) -> dict[str, Any]:
+    """Two rounds beside each other; the pair has a base."""
+    found, verdict, base, new = pair.comparison, pair.verdict, pair.base, pair.new
+    assert found is not None and verdict is not None and base is not None
     before, after = base.figures.uncertain, new.figures.uncertain
     functions = []
     for row, match in enumerate(found.matches):
@@ -184,9 +192,11 @@ def comparison_facts(base: Loaded, new: Loaded, study: str) -> dict[str, Any]:
     return {
         "base": round_facts(base, study),
         "new": round_facts(new, study),
-        "speedup": round(verdict.ratio, 4),
+        "speedup": round(verdict.ratio, 4) if verdict.ratio == verdict.ratio else None,
         "interval": [round(end, 4) for end in verdict.interval] if verdict.interval else None,
         "verdict": verdict.verdict,
+        "why": verdict.why,
+        "differs": [pair.other_work] if pair.other_work else [],
         "functions": functions,
         "reading": new.reading.text,
     }

@@ -1,26 +1,22 @@
-"""From a study's round to what the engine reads: profiles, sources, comparisons."""
+"""From a study's rounds to what the engine reads: profiles, sources; and two rounds put together."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
-from ricerca.engine.believable import Speedup, median_ns, speedup
+from ricerca.engine.believable import UNKNOWN, Speedup, median_ns, speedup
 from ricerca.engine.comparison import Comparison, compare
-from ricerca.engine.cycles import Cycle, function_cycles
 from ricerca.engine.layers import layers_of
 from ricerca.engine.leads import Lead, Scene, find_leads
-from ricerca.engine.levels import FUNCTION
-from ricerca.engine.lines import LineFigures, line_figures
-from ricerca.engine.neighbours import Edges, edges
 from ricerca.engine.own_layers import OwnLayer, from_toml, with_own_layers
 from ricerca.engine.profile import KIND_PYTHON, Profile, build_profile
-from ricerca.engine.ranking import FunctionFigures, function_figures, if_faster
-from ricerca.engine.reading import EVERYTHING, WALL, Reading, charged_functions, read
-from ricerca.engine.reducing import merged
-from ricerca.engine.slices import Growth, counterpart, growing
+from ricerca.engine.ranking import if_faster
+from ricerca.engine.reading import ELAPSED, EVERYTHING, WALL, Reading
+from ricerca.engine.shown import Shown
 from ricerca.engine.source import body_of
+from ricerca.model.completeness import FAILED
 from ricerca.model.errors import InputError
 from ricerca.model.rounds import LINE, RECORDED, Round, Run
 from ricerca.model.run_tables import RunTables
@@ -28,89 +24,18 @@ from ricerca.study.store import Study
 
 
 @dataclass(frozen=True)
-class Loaded:
-    """One round, read: its main profile, its line figures, its sources by file name."""
+class Loaded(Shown):
+    """One round, read: a run of it as a reading shows it, and its sources by file name, as they were recorded."""
 
-    round: Round
-    run: Run
-    profile: Profile
-    line_profile: Profile | None
-    """Of the round's line run, where there is one."""
-    sources: Mapping[str, str]
-    """Texts as they were recorded."""
-    whole: Profile
-    """The whole run; ``profile`` is the part of it that the reading shows."""
-    reading: Reading = EVERYTHING
+    round: Round = field(kw_only=True)
+    run: Run = field(kw_only=True)
+    sources: Mapping[str, str] = field(kw_only=True)
 
-    def through(self, reading: Reading) -> Loaded:
-        """The same round, read in another way; which rounds the reading names does not matter here."""
-        reading = reading.of_any_round
-        if reading == self.reading:
-            return self
-        return replace(self, profile=read(self.whole, reading), reading=reading)
-
-    def beside(self, other: Loaded) -> Loaded:
-        """This round read as another is, to hold that one against it: of a stretch of time, that in which the same work was done."""
-        reading = other.reading.of_another_run
-        if other.reading.stretch is not None:
-            reading = replace(reading, stretch=counterpart(other.whole, *other.reading.stretch, self.whole))
+    def by_default(self, reading: Reading) -> Loaded:
+        """The round through a reading that does not say which clock: elapsed time where times add up beside each other."""
+        if reading.clock == WALL and self.beside_itself:
+            reading = replace(reading, clock=ELAPSED)
         return self.through(reading)
-
-    @cached_property
-    def figures(self) -> FunctionFigures:
-        """Figures by function."""
-        return function_figures(self.profile)
-
-    @cached_property
-    def uncharged(self) -> Profile:
-        """The same part of the run by function, with all time where it was spent."""
-        if not self.reading.charged and self.reading.level == FUNCTION:
-            return self.profile
-        return read(self.whole, replace(self.reading, charged=(), level=FUNCTION))
-
-    @cached_property
-    def lines(self) -> LineFigures:
-        """Figures by line; of the line run where there is one."""
-        # A line's time is that of what it calls, charged or not; only lines whose own time is charged away go.
-        shown = self.uncharged
-        found = line_figures(shown, self.line_profile)
-        return found.of(~charged_functions(shown, self.reading.charged)) if self.reading.charged else found
-
-    @cached_property
-    def tree(self) -> Profile:
-        """The profile with equal chains of calls put together, for the call tree."""
-        return self.profile if self.reading == EVERYTHING else merged(self.profile)
-
-    @cached_property
-    def edges(self) -> Edges:
-        """Callers and callees."""
-        return edges(self.profile)
-
-    @cached_property
-    def cycles(self) -> tuple[Cycle, ...]:
-        """Functions that call each other in a ring."""
-        return function_cycles(self.profile, self.edges)
-
-    @cached_property
-    def growing(self) -> dict[int, Growth]:
-        """The functions whose calls became dearer over the run."""
-        return growing(self.profile, self.figures.self_ns)
-
-    @property
-    def what(self) -> str:
-        """What shares are shares of."""
-        reading = self.reading
-        partly = any((reading.inside, reading.without, reading.stretch, reading.threads, reading.processes, reading.clock != WALL))
-        return "what is read" if partly else "the run"
-
-    def leads(self, base: Loaded | None = None, comparison: Comparison | None = None) -> tuple[Lead, ...]:
-        """The places that deserve a look; with a comparison also what became slower since that round."""
-        reading, number = self.reading, base.round.number if base else 0
-        scene = Scene(
-            self.profile, self.figures, self.edges, self.cycles, self.uncharged, self.whole.total_ns, self.lines, self.growing,
-            comparison, number, reading.clock == WALL, reading.charged, self.what,
-        )  # fmt: skip
-        return find_leads(scene)
 
     @property
     def plain_ns(self) -> int | None:
@@ -119,13 +44,13 @@ class Loaded:
 
     @property
     def best_total_ns(self) -> int:
-        """What the round takes: plain where that was measured, else compensated."""
-        return self.plain_ns or self.whole.total_ns
+        """What the round takes: plain where that was measured, else the run's own time, compensated."""
+        return self.plain_ns or self.elapsed_ns
 
     def if_faster(self, functions: list[int], factor: float) -> tuple[float, float]:
         """Speed-up of the run if the bodies of these functions were factor times faster, and what it would take then in ns."""
         own_ns = int(self.figures.self_ns[functions].sum())
-        speedup = if_faster(min(own_ns / max(self.whole.total_ns, 1), 1.0), factor)
+        speedup = if_faster(min(own_ns / max(self.clock_total_ns, 1), 1.0), factor)
         return speedup, self.best_total_ns / speedup
 
     @cached_property
@@ -162,7 +87,7 @@ def load(study: Study, number: int | None = None) -> Loaded:
     plain_ns = median_ns(one.plain_ns)
     tables = study.tables(run.id)
     own = from_toml(study.layers_toml())
-    profile = profile_of(tables, one.subject.roots, plain_ns if run.kind == RECORDED and not tables.facts.inside else None, own)
+    profile = profile_of(tables, one.subject.roots, plain_ns if run.kind == RECORDED and run.complete else None, own)
     line_run = one.last_run(LINE)
     line_profile = None
     if line_run is not None and line_run.id != run.id:
@@ -170,17 +95,99 @@ def load(study: Study, number: int | None = None) -> Loaded:
     hashes = study.sources(run.id)
     if line_run is not None:
         hashes = {**study.sources(line_run.id), **hashes}
-    return Loaded(one, run, profile, line_profile, {file: study.source_text(digest) for file, digest in hashes.items()}, profile)
+    sources = {file: study.source_text(digest) for file, digest in hashes.items()}
+    return Loaded(profile, line_profile, profile, round=one, run=run, sources=sources)
 
 
-def compared(base: Loaded, new: Loaded) -> Comparison:
-    """Two rounds, functions paired."""
-    return compare(base.profile, new.profile, base.texts, new.texts)
+@dataclass(frozen=True)
+class Pair:
+    """A round, and the one it is compared with; ``base`` is None where there is none. Here alone two rounds are put together."""
+
+    new: Loaded
+    base: Loaded | None = None
+
+    @cached_property
+    def comparison(self) -> Comparison | None:
+        """Both beside each other, functions paired."""
+        if self.base is None:
+            return None
+        return compare(self.base.profile, self.new.profile, self.base.texts, self.new.texts)
+
+    @property
+    def other_work(self) -> str:
+        """In what the two rounds' work differs, in words; empty where they do the same."""
+        return self.base.round.subject.other_work(self.new.round.subject) if self.base is not None else ""
+
+    @cached_property
+    def verdict(self) -> Speedup | None:
+        """Speed-up over the base: from plain runs; from compensated times, without a verdict, where there are none."""
+        if self.base is None:
+            return None
+        return judge(self.base.round, self.new.round, (self.base.elapsed_ns, self.new.elapsed_ns))
+
+    @cached_property
+    def leads(self) -> tuple[Lead, ...]:
+        """The places that deserve a look; with a base also what became slower, where the work is the same."""
+        new, base = self.new, self.base
+        comparison = None if self.other_work else self.comparison
+        scene = Scene(
+            new.profile, new.figures, new.edges, new.cycles, new.uncharged, new.clock_total_ns, new.lines, new.growing,
+            comparison, base.round.number if base else 0, new.reading.clock in (WALL, ELAPSED), new.reading.charged, new.what,
+        )  # fmt: skip
+        return find_leads(scene)
 
 
-def judged(base: Loaded, new: Loaded) -> Speedup:
-    """Speed-up of one round over another: from plain runs; from compensated totals, without a verdict, where there are none."""
-    found = speedup(base.round.plain_ns, new.round.plain_ns)
-    if found.ratio == found.ratio:
+def judge(base: Round, new: Round, recorded_ns: tuple[int, int] | None = None) -> Speedup:
+    """Speed-up of one round over another; of different work there is no verdict.
+
+    Parameters
+    ----------
+    recorded_ns : (int, int), optional
+        What the recorded runs took, where there are no plain ones.
+    """
+    different = base.subject.other_work(new.subject)
+    if different:
+        return Speedup(float("nan"), None, UNKNOWN, f"the rounds are of different work ({different})")
+    found = speedup(base.plain_ns, new.plain_ns)
+    for round_ in (base, new):
+        failed = next((run for run in round_.runs if any(gap.kind == FAILED for gap in run.gaps)), None)
+        if failed is not None and not round_.plain_ns:
+            return Speedup(float("nan"), None, UNKNOWN, f"the runs of round {round_.number} are no measure: {failed.because[0]}")
+    if found.ratio == found.ratio or recorded_ns is None:
         return found
-    return Speedup(base.whole.total_ns / max(new.whole.total_ns, 1), None, found.verdict)
+    return Speedup(recorded_ns[0] / max(recorded_ns[1], 1), None, found.verdict, found.why)
+
+
+def alone(loaded: Loaded) -> Pair:
+    """A round that is compared with none."""
+    return Pair(loaded)
+
+
+def paired(base: Loaded | None, new: Loaded, reading: Reading, default_clock: bool = False) -> Pair:
+    """Two rounds read alike; of a stretch of time, the base shows that in which the same work was done."""
+    read = new.by_default(reading) if default_clock else new.through(reading)
+    return Pair(read, base.beside(read) if base is not None else None)
+
+
+def load_pair(study: Study, base: int | None, new: int | None, reading: Reading = EVERYTHING) -> Pair:
+    """Read two rounds of a study; without a base the first that was measured.
+
+    Raises
+    ------
+    InputError
+        One of them is not there or has no recording, or they are the same.
+    """
+    known = [round_.number for round_ in study.rounds()]
+    if base is None:
+        base = known[0] if known else None
+    loaded, before = load(study, new), load(study, base)
+    if before.round.number == loaded.round.number:
+        raise InputError("A round cannot be compared with itself.", f"The study has these rounds: {', '.join(map(str, known))}.")
+    return paired(before, loaded, reading)
+
+
+def load_with_first(study: Study, number: int | None) -> Pair:
+    """A round and, where it is another, the first that was recorded."""
+    loaded = load(study, number)
+    first = next((round_ for round_ in study.rounds() if round_.last_run(RECORDED)), None)
+    return Pair(loaded, load(study, first.number) if first and first.number != loaded.round.number else None)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import shutil
 import sys
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import Any
 
 from rich.console import Console
@@ -15,8 +16,9 @@ from rich.text import Text
 from ricerca.engine.ranking import running_share
 from ricerca.engine.reading import EVERYTHING
 from ricerca.facts import cycle_rows, edge_rows, function_rows, lead_rows, line_rows
-from ricerca.loading import Loaded
-from ricerca.wording import count_text, cycle_name, factor_text, plural, share_text, time_text
+from ricerca.loading import Loaded, Pair
+from ricerca.runner.recordings import Waiting
+from ricerca.wording import count_text, cycle_name, factor_text, plural, printable, share_text, time_text
 
 LEAST_COLUMNS = 100
 BAR_COLUMNS = 10
@@ -38,6 +40,7 @@ def _table(*columns: str, left: Sequence[str] = ("function", "where")) -> Table:
 
 def _fit(text: str, columns: int) -> str:
     """A text cut to a width, its end kept: the end of a name tells more than its beginning."""
+    text = printable(text)
     return escape(text if len(text) <= columns else "…" + text[1 - columns :])
 
 
@@ -62,22 +65,30 @@ def _sure_or_not(self_ns: int, uncertain: bool) -> str:
 
 
 def _headline(loaded: Loaded) -> str:
-    profile, one = loaded.profile, loaded.round
-    parts = [f"Round {one.number} “{one.name}”", f"{time_text(profile.total_ns)} recorded"]
+    profile, round_ = loaded.profile, loaded.round
+    parts = [f"Round {round_.number} “{round_.name}”"]
+    if loaded.beside_itself:
+        threads = plural(len(set(loaded.whole.thread[loaded.whole.parent < 0].tolist())), "thread")
+        parts.append(f"{time_text(loaded.elapsed_ns)} elapsed ({time_text(loaded.whole.total_ns)} of {threads} together)")
+    else:
+        parts.append(f"{time_text(loaded.elapsed_ns)} recorded")
     if loaded.plain_ns:
-        parts.append(f"{time_text(loaded.plain_ns)} plain ({plural(len(one.plain_ns), 'run')})")
+        parts.append(f"{time_text(loaded.plain_ns)} plain ({plural(len(round_.plain_ns), 'run')})")
     parts.append(f"{count_text(profile.total_calls)} calls")
     if profile.facts.hook == "python":
         parts.append("by the slower recorder in Python")
     if not loaded.run.complete:
-        parts.append(f"not complete: {loaded.run.ended}" + (", a limit was reached" if profile.cut else ""))
+        parts.append(f"not complete: {'; '.join(loaded.run.because)}")
+    reading = replace(loaded.reading, machinery=True)
+    if reading != EVERYTHING:
+        parts.append(f"read: {reading.text}")
     return escape(" · ".join(parts))
 
 
-def show_leads(loaded: Loaded, base: Loaded | None = None) -> None:
+def show_leads(pair: Pair) -> None:
     """What deserves a look, as numbered sentences with their evidence."""
     console = _console()
-    for number, row in enumerate(lead_rows(loaded, base), 1):
+    for number, row in enumerate(lead_rows(pair), 1):
         most = f" At most {factor_text(row['ceiling'])} as fast." if row["ceiling"] else ""
         console.print(escape(f"{number}. {row['sentence']}{most}"), style="bold")
         doubt = ["uncertain: more than half of what was measured was the recorder's own cost"] if row["uncertain"] else []
@@ -147,19 +158,24 @@ def show_edges(loaded: Loaded, top: int) -> None:
     console.print(table)
 
 
-def show_comparison(base: Loaded, new: Loaded, facts: dict[str, Any], top: int) -> None:
-    """Two rounds beside each other."""
+def show_comparison(pair: Pair, facts: dict[str, Any], top: int) -> None:
+    """Two rounds beside each other; the pair has a base."""
+    base, new = pair.base, pair.new
+    assert base is not None
     console = _console()
     interval = facts["interval"]
     between = f", 95 % between {factor_text(interval[0])} and {factor_text(interval[1])}" if interval else ""
+    speed = f", {factor_text(facts['speedup'])}" if facts["speedup"] is not None else ""
     console.print(escape(
         f"Round {new.round.number} “{new.round.name}” against round {base.round.number} “{base.round.name}”: "
-        f"{time_text(base.best_total_ns)} → {time_text(new.best_total_ns)}, {factor_text(facts['speedup'])}, "
+        f"{time_text(base.best_total_ns)} → {time_text(new.best_total_ns)}, {speed.lstrip(', ')}{', ' if speed else ''}"
         f"{facts['verdict']}{between}"
     ))  # fmt: skip
     if facts["reading"] != EVERYTHING.text:
         console.print(escape(f"Both read: {facts['reading']}"))
-    if facts["verdict"] == "unknown":
+    if facts["why"]:
+        console.print(escape(printable(f"No verdict: {facts['why']}.")))
+    elif facts["verdict"] == "unknown":
         console.print("Whether this is real cannot be told without at least three plain runs of each: record with --plain 5.")
     table = _table("function", "match", "self before", "after", "change", "calls before", "after", left=("function", "match"))
     for row in facts["functions"][:top]:
@@ -170,6 +186,21 @@ def show_comparison(base: Loaded, new: Loaded, facts: dict[str, Any], top: int) 
             mark + time_text(abs(gain)), count_text(row["calls"][0]), count_text(row["calls"][1]),
         )  # fmt: skip
     console.print(table)
+
+
+def show_recordings(found: Sequence[Waiting]) -> None:
+    """Recordings that are not in a study yet."""
+    console = _console()
+    if not found:
+        console.print("All recordings are in their studies.")
+    for waiting in found:
+        about = waiting.about
+        program = printable(" ".join(about.subject.program)) or "unknown program"
+        console.print(escape(f"{waiting.name}: {program}"), style="bold")
+        where = f"   for round {about.round_number} of {printable(about.study)}" if about.study else ""
+        for text in (where, f"   {printable(str(waiting.file))}, {waiting.bytes >> 10} KB", f"   {printable(waiting.why)}"):
+            if text:
+                console.print(escape(text))
 
 
 def show_checks(checks: Sequence[Any]) -> None:

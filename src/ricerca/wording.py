@@ -91,6 +91,24 @@ def signed_time_text(ns: float) -> str:
     return sign + time_text(abs(ns))
 
 
+def printable(text: str) -> str:
+    r"""A text in which control characters and bytes that are no UTF-8 are written out, so that a terminal does nothing of it.
+
+    >>> printable("a\x1b[31mb"), printable("caf\u00e9"), printable("\udcff")
+    ('a\\x1b[31mb', 'café', '\\xff')
+    """
+    if text.isprintable():
+        return text
+    return "".join(letter if letter.isprintable() or letter in ("\n", THIN) else _written_out(letter) for letter in text)
+
+
+def _written_out(letter: str) -> str:
+    code = ord(letter)
+    if 0xDC80 <= code <= 0xDCFF:
+        code -= 0xDC00
+    return f"\\x{code:02x}" if code < 0x100 else f"\\u{code:04x}"
+
+
 def plural(count: int, one: str, many: str = "") -> str:
     """A count with its noun.
 

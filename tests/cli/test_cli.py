@@ -31,7 +31,8 @@ def study(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 def test_rank_json_keeps_its_contract(study):
     facts = json.loads(ricerca("rank", study, "--json", "--lines", "--edges").stdout)
-    assert list(facts) == ["study", "round", "round_name", "program", "python", "exit_status", "complete", "total_ns",
+    assert list(facts) == ["study", "round", "round_name", "program", "python", "exit_status", "complete", "incomplete_because",
+                           "elapsed_ns", "total_ns",
                            "raw_total_ns", "plain_total_ns", "calls", "contexts", "overhead", "threads", "functions",
                            "lines", "edges", "waiting", "hook", "reading", "cycles"]  # fmt: skip
     assert (facts["round"], facts["round_name"], facts["program"], facts["exit_status"]) == (2, "quick", ["job.py"], 0)
@@ -220,7 +221,7 @@ def test_our_own_mistake_is_told_from_theirs(monkeypatch, study):
     def broken(*_: object) -> None:
         raise ZeroDivisionError
 
-    monkeypatch.setattr(cli, "_load", broken)
+    monkeypatch.setattr(cli, "_opened", broken)
     done = CliRunner().invoke(cli.main, ["rank", str(study)])
     assert done.exit_code == 2
     assert "Ricerca made a mistake" in done.output

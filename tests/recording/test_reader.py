@@ -13,12 +13,12 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from ricerca.model.errors import FileDamagedError, InputError, NewerFormatError, RicercaError
+from ricerca.model.marks import END_MONO_NS_OFFSET
 from ricerca.recording import layout
 from ricerca.recording.live import glance
 from ricerca.recording.reader import open_recording
 from ricerca.recording.tables import take
 from ricerca.runner import launch
-from ricerca.runner.launch import END_FIELD
 from ricerca.runner.native import ENTRY, native_setting
 
 PROGRAM = "def f(n):\n    return n\nfor n in range(50):\n    f(n)\n"
@@ -40,7 +40,7 @@ def recorded(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def test_layout_has_the_sizes_of_the_native_part():
     assert layout.CONTEXTS.itemsize == 64
     assert layout.TABLE_ROW.itemsize == 64
-    assert layout.HEADER.fields["end_mono_ns"][1] == END_FIELD
+    assert layout.HEADER.fields["end_mono_ns"][1] == END_MONO_NS_OFFSET
     assert layout.HEADER.itemsize <= layout.DIRECTORY_OFFSET
 
 

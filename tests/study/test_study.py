@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 
 from ricerca.engine.profile import build_profile
 from ricerca.loading import load
+from ricerca.model.completeness import Gap
 from ricerca.model.errors import EnvironmentProblem, FileDamagedError, InputError, NewerFormatError, RicercaError
 from ricerca.model.rounds import PLAIN, RECORDED, Run, Subject
 from ricerca.study.columns import pack, unpack
@@ -27,7 +28,7 @@ SUBJECT = Subject("script", ("a b.py", "ü", '"q"'), "/tmp", "/usr/bin/python3",
 
 
 def run(kind: str = RECORDED, wall_ns: int = 5) -> Run:
-    return Run(0, kind, 2**62, wall_ns, 3, -9, "killed by SIGKILL", False)
+    return Run(0, kind, 2**62, wall_ns, 3, -9, "killed by SIGKILL", (Gap("killed", 0, "SIGKILL"),))
 
 
 @pytest.fixture

@@ -181,7 +181,7 @@ def describe(one: Round, expected: Expectation | None = None) -> str:
         parts.append(f"{expected.text} It {expected.held(median_ns(one.plain_ns) or 0)}.")
     run = one.last_run(RECORDED, LINE)
     if run is not None and not run.complete:
-        parts.append(f"Its recording is not complete: {run.ended}.")
+        parts.append(f"Its recording is not complete: {'; '.join(run.because)}.")
     if one.revision:
         parts.append(f"Code at {one.revision}.")
     if one.note:

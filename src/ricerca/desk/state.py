@@ -13,7 +13,7 @@ import numpy as np
 from PyQt6.QtCore import QObject, QSettings, pyqtSignal
 
 from ricerca.desk.work import Workers
-from ricerca.engine.believable import Speedup, speedup
+from ricerca.engine.believable import Speedup
 from ricerca.engine.comparison import Comparison
 from ricerca.engine.leads import Lead
 from ricerca.engine.levels import FUNCTION
@@ -21,10 +21,10 @@ from ricerca.engine.own_layers import OwnLayer, added, changed, from_toml, resha
 from ricerca.engine.reading import ALL_OTHERS, Reading, parse
 from ricerca.engine.slices import Growth
 from ricerca.engine.view import line_texts, match_lines
-from ricerca.loading import Loaded, compared, judged, load
+from ricerca.loading import Loaded, Pair, judge, load, paired
 from ricerca.model.errors import RicercaError
-from ricerca.model.rounds import LINE, RECORDED, Round
-from ricerca.runner.session import recover
+from ricerca.model.rounds import LINE, PLAIN, RECORDED, Round
+from ricerca.runner.taking import recover
 from ricerca.study.store import Study
 from ricerca.wording import short_name
 
@@ -94,41 +94,40 @@ class Readings:
         self._rounds: _Kept[Loaded] = _Kept()
         self._views: _Kept[View] = _Kept()
 
-    def view(self, path: Path, number: int | None, against: int | None, reading: Reading) -> View:
-        """Read a round, and another to hold it against, and all figures of both."""
+    def view(self, path: Path, number: int | None, against: int | None, reading: Reading, default_clock: bool = False) -> View:
+        """Read a round, and another to compare it with, and all figures of both.
+
+        With default_clock the clock is the one that suits the round.
+        """
         with Study.open(path) as study:
             layers = study.layers_toml()
             loaded = self._load(study, number, layers)
             base = self._load(study, against, layers) if against is not None and against != loaded.round.number else None
-        key = (path, loaded.run.id, base.run.id if base else None, reading, loaded.round.plain_ns, layers)
+        key = (path, loaded.run.id, base.run.id if base else None, reading, default_clock, loaded.round.plain_ns, layers)
 
-        def make() -> View:
-            read = loaded.through(reading)
-            return make_view(read, base.beside(read) if base else None)
-
-        return self._views.get(key, make)
+        return self._views.get(key, lambda: make_view(paired(base, loaded, reading, default_clock)))
 
     def _load(self, study: Study, number: int | None, layers: str) -> Loaded:
         one = study.round(number)
         return replace(self._rounds.get((study.path, one.id, len(one.runs), layers), lambda: load(study, number)), round=one)
 
 
-def make_view(loaded: Loaded, base: Loaded | None) -> View:
-    """All that the pages show of a round that is read, and of one it is held against."""
+def make_view(pair: Pair) -> View:
+    """All that the pages show of a round that is read, and of one it is compared with."""
+    loaded, base = pair.new, pair.base
     for side in (loaded, base):  # what a page would else have to work out while it is shown
         if side is not None:
             _ = side.figures, side.edges, side.tree, side.cycles
     texts = line_texts(loaded.profile, loaded.lines, loaded.sources)
-    if base is None:
-        return View(loaded, None, None, None, texts, None, growing=loaded.growing, leads=loaded.leads())
-    comparison = compared(base, loaded)
+    comparison = pair.comparison
+    if base is None or comparison is None:
+        return View(loaded, None, None, None, texts, None, growing=loaded.growing, leads=pair.leads)
     base_texts = line_texts(base.profile, base.lines, base.sources)
     rows = {match.new: row for row, match in enumerate(comparison.matches) if match.new >= 0}
     theirs = base.growing
     before = {new: theirs[comparison.matches[row].base] for new, row in rows.items() if comparison.matches[row].base in theirs}
     matched = match_lines(comparison, base.lines, loaded.lines, base_texts, texts)
-    return View(loaded, base, comparison, judged(base, loaded), texts, matched, rows, loaded.growing, before,
-                loaded.leads(base, comparison))  # fmt: skip
+    return View(loaded, base, comparison, pair.verdict, texts, matched, rows, loaded.growing, before, pair.leads)
 
 
 def read_rounds(path: Path) -> tuple[Round, ...]:
@@ -142,7 +141,7 @@ def judge_rounds(rounds: tuple[Round, ...]) -> dict[int, Speedup]:
     """Each round held against the first, where both have plain runs."""
     if not rounds or not rounds[0].plain_ns:
         return {}
-    return {one.number: speedup(rounds[0].plain_ns, one.plain_ns) for one in rounds[1:] if one.plain_ns}
+    return {one.number: judge(rounds[0], one) for one in rounds[1:] if any(run.kind == PLAIN for run in one.runs)}
 
 
 class DeskState(QObject):
@@ -179,6 +178,8 @@ class DeskState(QObject):
         self.line_in_hand = 0
         """Line chosen within the function in hand, 0 for none."""
         self._wanted_hand: tuple[str, str] | None = None
+        self._default_clock = False
+        """Whether the clock is to be the one that suits the round that is read next: nobody has chosen one yet."""
         workers.failed.connect(self.failed)
 
     # ---- studies
@@ -230,6 +231,7 @@ class DeskState(QObject):
         numbers = [one.number for one in rounds]
         kept = self.settings.value(f"reading/{self.path}", None)
         number, against = numbers[-1], numbers[0] if len(numbers) > 1 else None
+        self._default_clock = True
         if isinstance(kept, list) and len(kept) >= 2:
             wanted = [int(part) if str(part).isdigit() else None for part in kept[:2]]
             if wanted[0] in numbers:
@@ -238,6 +240,7 @@ class DeskState(QObject):
                 self._wanted_hand = (str(kept[2]), str(kept[3]))
             if len(kept) == 5:
                 self._recall(str(kept[4]))
+                self._default_clock = False
         self.read(number, against)
 
     def refresh_rounds(self, show: int | None = None) -> None:
@@ -266,8 +269,8 @@ class DeskState(QObject):
             against = None
         self.number, self.against = number, against
         self.loading.emit()
-        path, reading = self.path, self.reading
-        self.workers.request("view", lambda: self._readings.view(path, number, against, reading), self._show)
+        path, reading, default_clock = self.path, self.reading, self._default_clock
+        self.workers.request("view", lambda: self._readings.view(path, number, against, reading, default_clock), self._show)
 
     def _recall(self, text: str) -> None:
         """Take up a reading that was written down; one that is not understood is left."""
@@ -430,6 +433,8 @@ class DeskState(QObject):
         wanted = self.name_in_hand() or self._wanted_hand
         self._wanted_hand = None
         self.view = view
+        if self._default_clock:
+            self.reading, self._default_clock = view.loaded.reading, False
         self.in_hand = self._find(wanted) if wanted else -1
         if self.in_hand < 0:
             figures = view.loaded.figures

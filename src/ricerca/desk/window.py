@@ -365,10 +365,11 @@ class Window(QMainWindow):
         if not name:
             return
         from ricerca.export import export_text, write_text
+        from ricerca.loading import Pair
 
         path, study = Path(name), str(self.state.path)
         self.workers.request(
-            "export", lambda: write_text(path, export_text(view.loaded, path.suffix.lower(), study, view.base)),
+            "export", lambda: write_text(path, export_text(Pair(view.loaded, view.base), path.suffix.lower(), study)),
             lambda _done: self.say(f"Saved {path}."),
         )  # fmt: skip
 
@@ -431,7 +432,7 @@ class Window(QMainWindow):
         slower = ", by the slower recorder in Python" if loaded.profile.facts.hook == "python" else ""
         parts.append(f"Python {loaded.profile.facts.python}{slower}")
         if not loaded.run.complete:
-            parts.append(f"NOT COMPLETE: {loaded.run.ended}" + (", a limit was reached" if loaded.profile.cut else ""))
+            parts.append(f"NOT COMPLETE: {'; '.join(loaded.run.because)}")
         return " · ".join(parts)
 
     def closeEvent(self, event: QCloseEvent) -> None:

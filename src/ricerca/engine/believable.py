@@ -23,6 +23,8 @@ class Speedup:
     ratio: float
     interval: tuple[float, float] | None
     verdict: str
+    why: str = ""
+    """What the verdict rests on, or why there is none."""
 
 
 def median_ns(times_ns: Sequence[int]) -> int | None:

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from ricerca.engine.elapsed import with_elapsed
 from ricerca.engine.layers import IMPORTS, LAYERS, MINE
 from ricerca.engine.levels import FUNCTION, LEVELS, at_level
 from ricerca.engine.profile import KIND_BUILTIN, KIND_PYTHON, Profile, retimed
@@ -15,8 +16,8 @@ from ricerca.engine.reducing import below, homes_of, keep, sheltered
 from ricerca.engine.slices import in_stretch
 from ricerca.model.errors import InputError
 
-WALL, ON_CPU, WAITING = "wall", "on-CPU", "waiting"
-CLOCKS = (WALL, ON_CPU, WAITING)
+WALL, ON_CPU, WAITING, ELAPSED = "wall", "on-CPU", "waiting", "elapsed"
+CLOCKS = (WALL, ON_CPU, WAITING, ELAPSED)
 ALL_OTHERS = "*"
 STEP = " > "
 
@@ -132,6 +133,16 @@ def named(profile: Profile, name: str) -> np.ndarray:
     return np.asarray([own == name or f"{module}.{own}" == name for own, module in zip(table.name, table.module, strict=True)], bool)
 
 
+def unknown_names(profile: Profile, reading: Reading) -> tuple[str, ...]:
+    """Names of functions, layers and threads in the reading that the run does not have."""
+    layers = {ALL_OTHERS, *LAYERS, *profile.functions.layer}
+    chains = [name.strip() for chain in (*reading.inside, *reading.without) for name in chain.split(STEP)]
+    functions = [*chains, *(name for name in reading.charged if name not in layers)]
+    missing = [name for name in functions if not named(profile, name).any()]
+    missing += [name for name in reading.threads if name not in profile.thread_name]
+    return (*missing, *(str(number) for number in reading.processes if number not in profile.thread_process))
+
+
 def contexts_of(profile: Profile, chain: str, there: np.ndarray | None = None, caller: np.ndarray | None = None) -> np.ndarray:
     """The contexts of a function, or of the last function of a chain of callers; (n,) bool array.
 
@@ -159,7 +170,7 @@ def contexts_of(profile: Profile, chain: str, there: np.ndarray | None = None, c
 def _timed(profile: Profile, reading: Reading) -> Profile:
     if reading.raw:
         profile = retimed(profile, self_ns=profile.raw_self_ns)
-    if reading.clock == WALL:
+    if reading.clock in (WALL, ELAPSED):
         return profile
     waiting = np.minimum(profile.waiting_ns, profile.self_ns)
     return retimed(profile, self_ns=waiting if reading.clock == WAITING else profile.self_ns - waiting)
@@ -229,7 +240,7 @@ def read(profile: Profile, reading: Reading) -> Profile:
 
     The result is a profile again, so rankings, lines, edges, trees and comparisons apply to it alike.
     """
-    found = profile
+    found = with_elapsed(profile) if reading.clock == ELAPSED else profile
     if reading.stretch is not None:
         found = in_stretch(found, *reading.stretch)
     found = _timed(found, reading)

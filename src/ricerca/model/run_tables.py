@@ -26,6 +26,8 @@ class RunFacts:
     *work* is the time the hook takes at an entry: during calibration, and as often as it was watched
     while the program ran. It tells how fast the machine was then.
     Slices are ``slice_ns`` long; calls of at least ``span_ns`` have a span.
+    *unseen* parts could not be followed; ``strange_stacks`` counts how often a stack did not show what ran, as with green
+    threads: the calls are exact, some time may be booked on another function.
     """
 
     python: str = ""
@@ -54,6 +56,10 @@ class RunFacts:
     builtin_watched_ns: int = 0
     slice_ns: float = 0.0
     span_ns: float = 0.0
+    unseen_threads: int = 0
+    unseen_interpreters: int = 0
+    taken_hooks: int = 0
+    strange_stacks: int = 0
 
     @property
     def python_slowness(self) -> float:

@@ -14,7 +14,8 @@ from ricerca.model.run_tables import RunTables
 # Columns that are the same in the whole as in its parts.
 SUMMED = ("line", "calls", "resumes", "self_ns", "brief_ns", "waiting_ns", "thread_process", "slice_calls", "slice_self_ns",
           "slice_waiting_ns")  # fmt: skip
-WATCHED = ("python_watched", "python_watched_ns", "builtin_watched", "builtin_watched_ns")
+WATCHED = ("python_watched", "python_watched_ns", "builtin_watched", "builtin_watched_ns", "unseen_threads", "unseen_interpreters",
+           "taken_hooks", "strange_stacks")  # fmt: skip
 
 
 def _used(tables: RunTables) -> np.ndarray:

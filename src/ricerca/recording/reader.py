@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 from dataclasses import dataclass
 from pathlib import Path
@@ -9,7 +10,7 @@ from pathlib import Path
 import numpy as np
 
 from ricerca.model import marks
-from ricerca.model.errors import FileDamagedError, InputError, NewerFormatError
+from ricerca.model.errors import EnvironmentProblem, FileDamagedError, InputError, NewerFormatError, RicercaError
 from ricerca.recording import layout
 
 # Shorter than this, the rate measured at the start is the better one.
@@ -74,7 +75,12 @@ def _read_header(path: Path, data: np.ndarray) -> np.void:
     return header
 
 
-def _read_tables(path: Path, data: np.ndarray, count: int) -> dict[str, np.ndarray]:
+def _mapped(path: Path, offset: int, size: int) -> np.ndarray:
+    """A piece of the file; the whole may be larger than what may be mapped at once."""
+    return np.memmap(path, dtype=np.uint8, mode="r", offset=offset, shape=(size,))
+
+
+def _read_tables(path: Path, data: np.ndarray, count: int, file_bytes: int) -> dict[str, np.ndarray]:
     first = layout.DIRECTORY_OFFSET
     last = first + count * layout.TABLE_ROW.itemsize
     if last > layout.HEADER_BYTES:
@@ -88,9 +94,9 @@ def _read_tables(path: Path, data: np.ndarray, count: int) -> dict[str, np.ndarr
         offset, rows = int(row["offset_bytes"]), int(row["count"])
         if int(row["record_bytes"]) != record.itemsize or offset % 8:
             raise _damaged(path, f"its table of {name} makes no sense")
-        if offset + rows * record.itemsize > len(data) or rows < 1:
+        if offset + rows * record.itemsize > file_bytes or rows < 1:
             raise _damaged(path, f"its table of {name} runs past the end of the file")
-        tables[name] = data[offset : offset + rows * record.itemsize].view(record)
+        tables[name] = _mapped(path, offset, rows * record.itemsize).view(record)
     missing = set(layout.RECORDS) - set(tables)
     if missing:
         raise _damaged(path, f"its table of {min(missing)} is missing")
@@ -141,18 +147,31 @@ def open_recording(path: str | os.PathLike[str], check: bool = True) -> Recordin
     """
     place = Path(path)
     try:
-        data = np.memmap(place, dtype=np.uint8, mode="r")
+        size = place.stat().st_size
+        data = _mapped(place, 0, min(size, layout.HEADER_BYTES))
+        return _opened(place, data, size, check)
     except FileNotFoundError:
         raise InputError(f"There is no recording {place}.") from None
-    except (OSError, ValueError) as problem:
+    except MemoryError:
+        raise EnvironmentProblem(f"There is not enough memory to read {place.name}.", "Raise the limit: ulimit -v unlimited") from None
+    except OSError as problem:
+        if problem.errno == errno.ENOMEM:
+            raise EnvironmentProblem(f"There is not enough memory to read {place.name}.", "Raise the limit: ulimit -v unlimited") from None
         raise _damaged(place, str(problem)) from None
+    except ValueError as problem:
+        if isinstance(problem, RicercaError):
+            raise
+        raise _damaged(place, str(problem)) from None
+
+
+def _opened(place: Path, data: np.ndarray, size: int, check: bool) -> Recording:
     header = _read_header(place, data)
     # Contexts are counted first and refer to functions and strings that were counted before them,
     # so on a live file the other tables are read again after it.
-    tables = _read_tables(place, data, int(header["table_count"]))
+    tables = _read_tables(place, data, int(header["table_count"]), size)
     if not check:
         contexts = tables["contexts"]
-        tables = _read_tables(place, data, int(header["table_count"]))
+        tables = _read_tables(place, data, int(header["table_count"]), size)
         tables["contexts"] = contexts
     recording = Recording(path=place, header=header, **tables)
     if check:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import mmap
 import os
 import signal
@@ -13,14 +14,13 @@ from pathlib import Path
 from typing import IO
 
 from ricerca.model.errors import EnvironmentProblem, InputError
+from ricerca.model.marks import CONTROL_OFFSET, END_MONO_NS_OFFSET
 from ricerca.model.rounds import Subject
 from ricerca.runner.native import ENTRY, PURE
-from ricerca.runner.program import command_of
+from ricerca.runner.program import command_of, is_isolated
 
 DEFAULT_LIMIT_BYTES = 1 << 30
 LEAST_FREE_BYTES = 2 << 20
-END_FIELD = 112  # offset of end_mono_ns in a recording's header
-CONTROL_FIELD = 196  # and of control
 WAIT_SECONDS = 0.05
 
 
@@ -52,6 +52,8 @@ class Ended:
 
 def _environment(subject: Subject, extra: dict[str, str]) -> dict[str, str]:
     env = {**os.environ, **dict(subject.env)}
+    if is_isolated(subject):
+        env = {name: value for name, value in env.items() if not name.startswith("PYTHON")}
     before = env.get("PYTHONPATH")
     if before is not None:
         env["RICERCA_PYTHONPATH"] = before
@@ -59,19 +61,45 @@ def _environment(subject: Subject, extra: dict[str, str]) -> dict[str, str]:
     return {**env, **extra}
 
 
+def make_folder(folder: Path) -> None:
+    """Make the folder in which recordings lie.
+
+    Raises
+    ------
+    EnvironmentProblem
+        It cannot be made or written to.
+    """
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as problem:
+        raise _no_room(folder, problem) from None
+    if not os.access(folder, os.W_OK | os.X_OK):
+        raise _no_room(folder, PermissionError(errno.EACCES, os.strerror(errno.EACCES)))
+
+
+def _no_room(folder: Path, problem: OSError) -> EnvironmentProblem:
+    """Why nothing can be written to the folder of recordings, and what to do about it."""
+    if problem.errno in (errno.ENOSPC, errno.EDQUOT, errno.EFBIG):
+        return EnvironmentProblem(
+            f"There is no room for a recording in {folder} ({problem.strerror}).",
+            "Free some space there, or set XDG_CACHE_HOME to a folder with more room.",
+        )
+    return EnvironmentProblem(
+        f"Recordings cannot be written to {folder} ({problem.strerror}).",
+        "Make it writable, or set XDG_CACHE_HOME to a folder that is.",
+    )
+
+
 def make_room(recording: Path) -> None:
     """Create the recording's file, and refuse now rather than half way where the disk is full."""
+    make_folder(recording.parent)
     try:
-        recording.parent.mkdir(parents=True, exist_ok=True)
         with recording.open("wb") as file:
             os.posix_fallocate(file.fileno(), 0, LEAST_FREE_BYTES)
             file.truncate(0)
     except OSError as problem:
         recording.unlink(missing_ok=True)
-        raise EnvironmentProblem(
-            f"There is no room for a recording in {recording.parent} ({problem.strerror}).",
-            "Free some space or put the study elsewhere.",
-        ) from None
+        raise _no_room(recording.parent, problem) from None
 
 
 def stamp_end(recording: Path) -> None:
@@ -79,7 +107,7 @@ def stamp_end(recording: Path) -> None:
     now = time.clock_gettime_ns(time.CLOCK_MONOTONIC)
     try:
         with recording.open("r+b") as file, mmap.mmap(file.fileno(), 4096) as header:
-            header[END_FIELD : END_FIELD + 8] = now.to_bytes(8, "little")
+            header[END_MONO_NS_OFFSET : END_MONO_NS_OFFSET + 8] = now.to_bytes(8, "little")
     except (OSError, ValueError):
         return  # an empty or missing recording is reported when it is read
 
@@ -88,7 +116,7 @@ def set_control(recording: Path, control: int) -> None:
     """Tell the recorder to go on, to pause or to finish; it looks at its next event."""
     try:
         with recording.open("r+b") as file, mmap.mmap(file.fileno(), 4096) as header:
-            header[CONTROL_FIELD : CONTROL_FIELD + 4] = control.to_bytes(4, "little")
+            header[CONTROL_OFFSET : CONTROL_OFFSET + 4] = control.to_bytes(4, "little")
     except (OSError, ValueError):
         return  # it has not begun, or is gone
 
@@ -103,6 +131,8 @@ class Execution:
         self._own_group = own_group
         self._stamp = stamp
         self._started_unix_ns = time.time_ns()
+        # The program gets the signals that are waited for here as any other would.
+        blocked = signal.pthread_sigmask(signal.SIG_UNBLOCK, {signal.SIGINT, signal.SIGQUIT})
         try:
             self.process = subprocess.Popen(
                 command_of(subject), cwd=subject.cwd, env=_environment(subject, extra_env), stdin=stdin,
@@ -110,6 +140,8 @@ class Execution:
             )  # fmt: skip
         except OSError as problem:
             raise InputError(f"The program could not be started: {problem.strerror}.") from None
+        finally:
+            signal.pthread_sigmask(signal.SIG_SETMASK, blocked)
         self._started_ns = time.clock_gettime_ns(time.CLOCK_MONOTONIC)
 
     def signal(self, number: int) -> None:
@@ -163,7 +195,7 @@ def start_plain(subject: Subject, stamp: Path, **streams: object) -> Execution:
 
 
 def start_recorded(subject: Subject, recording: Path, native: str, limit_bytes: int = DEFAULT_LIMIT_BYTES, paused: bool = False,
-                   **streams: object) -> Execution:  # fmt: skip
+                   public_only: bool = False, **streams: object) -> Execution:  # fmt: skip
     """Start the subject with the recorder writing into recording; native is what ``hook_setting`` says of its interpreter.
 
     With paused, nothing is counted until ``set_control`` lets the recorder go.
@@ -173,7 +205,8 @@ def start_recorded(subject: Subject, recording: Path, native: str, limit_bytes: 
     InputError, EnvironmentProblem
         The program cannot be started, or there is no room.
     """
-    make_room(recording)
+    if not recording.exists():
+        make_room(recording)
     extra = {
         "RICERCA_RECORDING": str(recording),
         "RICERCA_NATIVE": native,
@@ -182,5 +215,6 @@ def start_recorded(subject: Subject, recording: Path, native: str, limit_bytes: 
         "RICERCA_LINES": "\n".join(subject.lines),
         "RICERCA_INSIDE": "\n".join(subject.inside),
         "RICERCA_PAUSED": "1" if paused else "",
+        "RICERCA_PUBLIC": "1" if public_only else "",
     }
     return Execution(subject, extra, recording, None, **streams)  # type: ignore[arg-type]

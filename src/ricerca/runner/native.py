@@ -23,7 +23,7 @@ ENTRY = RECORDER / "entry"
 SOURCES = RECORDER / "native"
 PURE = RECORDER / "pure" / "hook.py"
 SUPPORTED = ((3, 9), (3, 13))
-NATIVE, PYTHON = "native", "python"
+NATIVE, PYTHON, PUBLIC = "native", "python", "public"
 
 _QUESTION = (
     "import sys, sysconfig; print([list(sys.version_info[:3]), sys.implementation.cache_tag,"

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import os
 import re
+import shlex
 import shutil
 import sys
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from functools import partial
 from pathlib import Path
+from typing import Any
 
 from ricerca.model.errors import InputError
 from ricerca.model.rounds import Subject
@@ -34,21 +37,85 @@ def find_python(python: str | None) -> str:
     return os.path.abspath(found)
 
 
-def _shebang_python(path: Path) -> str | None:
-    """The Python named in a script's first line, None where it is something else."""
+# Options of the interpreter that take a word of their own.
+_WITH_WORD = set("cmWX")
+_NOT_FOR_US = {"S": "keeps start-up modules out, and with them the recorder"}
+
+
+def _shebang_python(path: Path) -> tuple[str, ...]:
+    """The Python named in a script's first line with its options, as the system would start it; empty where it is something else."""
     try:
         with path.open("rb") as file:
             line = file.readline(300)
     except OSError:
-        return None
+        return ()
     if not line.startswith(b"#!"):
-        return None
-    words = line[2:].decode("utf-8", "replace").split()
+        return ()
+    text = line[2:].decode("utf-8", "replace").strip()
+    words = text.split(None, 1)  # the system makes one word of all that follows the interpreter's name
     if words and os.path.basename(words[0]) == "env":
-        words = [word for word in words[1:] if not word.startswith("-")]
+        words = _words_of_env(words[1:])
     if words and _PYTHON_NAME.match(os.path.basename(words[0])):
-        return shutil.which(words[0])
-    return None
+        found = shutil.which(words[0])
+        return (found, *words[1:]) if found else ()
+    return ()
+
+
+def _words_of_env(rest: list[str]) -> list[str]:
+    """What env starts: with -S the words of the rest, else the rest as one."""
+    text = rest[0] if rest else ""
+    if text.startswith("-S"):
+        try:
+            words = shlex.split(text.removeprefix("-S"))
+        except ValueError:
+            return []
+    else:
+        words = text.split()
+    while words and (words[0].startswith("-") or "=" in words[0]):
+        words.pop(0)
+    return words
+
+
+def _with_options(words: Sequence[str], make: Callable[..., Subject], folder: str, python: str) -> Subject:
+    """A subject that is started with options of the interpreter, from the first option on.
+
+    Raises
+    ------
+    InputError
+        An option keeps the recorder out, or one lacks its word.
+    """
+    at = 0
+    while at < len(words) and words[at].startswith("-") and words[at] != "-":
+        word = words[at]
+        letters = word[1:]
+        for place, letter in enumerate(letters):
+            if letter in _NOT_FOR_US:
+                raise InputError(f"Python's option -{letter} {_NOT_FOR_US[letter]}.", f"Record it without -{letter}.")
+            if letter in _WITH_WORD:
+                at += place == len(letters) - 1
+                break
+        if at >= len(words):
+            raise InputError(f"{word} needs a word after it.")
+        at += 1
+        if "c" in letters or "m" in letters:
+            return make(kind=COMMAND, program=(python, *words), python=python, roots=(folder,))
+    roots = [folder]
+    if at < len(words):
+        script = Path(folder, os.path.expanduser(words[at])).parent
+        roots = list(dict.fromkeys([os.path.realpath(script), str(script), folder]))
+    return make(kind=COMMAND, program=(python, *words), python=python, roots=tuple(roots))
+
+
+def name_of(subject: Subject) -> str:
+    """What a study of this subject is called where nobody says: after the script, module or command."""
+    words = subject.program
+    if subject.kind == COMMAND and _PYTHON_NAME.match(os.path.basename(words[0])):
+        words = tuple(word for word in words[1:] if not word.startswith("-")) or words[:1]
+        if "-c" in subject.program:
+            return "code"
+    elif words[0] == "-m":
+        return words[1]
+    return Path(words[0]).stem or "program"
 
 
 def describe(program: Sequence[str], cwd: str | None, python: str | None, env: Sequence[tuple[str, str]] = (),
@@ -74,18 +141,24 @@ def describe(program: Sequence[str], cwd: str | None, python: str | None, env: S
         raise InputError(f"There is no folder {folder} to work in.")
     if not program:
         raise InputError("No program was named.", "Say which: ricerca record [OPTIONS] -- SCRIPT [ARG]...")
-    make = partial(Subject, program=tuple(program), cwd=folder, env=tuple(env), lines=tuple(lines), inside=tuple(inside))
+    make = partial(_subject, program=tuple(program), cwd=folder, env=tuple(env), lines=tuple(lines), inside=tuple(inside))
     if program[0] == "-m":
         if len(program) < 2:
             raise InputError("-m needs the name of a module.")
         return make(kind=MODULE, python=find_python(python), roots=(folder,))
+    if program[0].startswith("-") and len(program[0]) > 1:
+        return _with_options(program, make, folder, find_python(python))
     if _PYTHON_NAME.match(os.path.basename(program[0])):
         return _command(program, make, folder)
     path = Path(folder, os.path.expanduser(program[0]))
     if path.is_dir() and (path / "__main__.py").is_file():
         return make(kind=SCRIPT, python=find_python(python), roots=(folder, str(path)))
     if path.is_file():
-        own = None if python or path.suffix in _SUFFIXES else _shebang_python(path)
+        first = () if python else _shebang_python(path)
+        own = first[0] if first and path.suffix not in _SUFFIXES else None
+        options = " ".join(first[1:]).split()
+        if options and path.suffix not in _SUFFIXES:
+            return _with_options([*options, *program], make, folder, find_python(own))
         if path.suffix in _SUFFIXES or own or python:
             chosen = find_python(python or own)
             roots = tuple(dict.fromkeys((os.path.realpath(path.parent), str(path.parent), folder)))
@@ -99,15 +172,51 @@ def _command(program: Sequence[str], make: Callable[..., Subject], folder: str) 
     if found is None:
         raise InputError(f"There is no program {program[0]!r} in {folder} or on the path.", "Check the name and the working folder.")
     if _PYTHON_NAME.match(os.path.basename(program[0])):
-        return make(kind=COMMAND, python=os.path.abspath(found), roots=(folder,))
+        subject = _with_options(program[1:], make, folder, os.path.abspath(found))
+        return replace(subject, program=tuple(program))
     own = _shebang_python(Path(found))
-    if own is None:
+    if not own:
         raise InputError(f"{program[0]} is not a Python program.", "Name a Python script, a module with -m, or a Python command.")
-    return make(kind=COMMAND, python=own, roots=(folder,))
+    return make(kind=COMMAND, python=own[0], roots=(folder,))
+
+
+def _subject(**columns: Any) -> Subject:
+    return Subject(**columns)
+
+
+def _without_isolation(words: Sequence[str]) -> tuple[list[str], bool]:
+    """The interpreter's options without those that keep all of the environment out; and whether there were any."""
+    found, isolated, at = [], False, 0
+    while at < len(words) and words[at].startswith("-") and words[at] != "-":
+        word, letters = words[at], words[at][1:]
+        at += 1
+        if letters[0] in "WX":
+            found += [word, *words[at : at + (len(letters) == 1)]]
+            at += len(letters) == 1
+            continue
+        if set(letters) & {"I", "E"}:
+            isolated = True
+            word = "-" + letters.replace("I", "s").replace("E", "")
+        found += [word] if word != "-" else []
+        if letters[-1] in "cm":
+            break
+    return [*found, *words[at:]], isolated
+
+
+def is_isolated(subject: Subject) -> bool:
+    """Whether the program is to see nothing of the environment's variables for Python (-I, -E)."""
+    return subject.kind == COMMAND and _PYTHON_NAME.match(os.path.basename(subject.program[0])) is not None and (
+        _without_isolation(subject.program[1:])[1]
+    )  # fmt: skip
 
 
 def command_of(subject: Subject) -> list[str]:
-    """The words to start, the same as a person would type without Ricerca."""
+    """The words to start, the same as a person would type without Ricerca.
+
+    -I and -E would keep the recorder out: what they do is done by the environment instead, see ``is_isolated``.
+    """
+    if is_isolated(subject):
+        return [subject.program[0], *_without_isolation(subject.program[1:])[0]]
     if subject.kind == COMMAND:
         return list(subject.program)
     program = list(subject.program)

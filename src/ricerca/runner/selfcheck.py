@@ -18,7 +18,7 @@ from ricerca.model.errors import RicercaError
 from ricerca.runner.interpreters import installed_interpreters
 from ricerca.runner.launch import DEFAULT_LIMIT_BYTES
 from ricerca.runner.native import ask, hook_setting, native_for
-from ricerca.runner.session import recordings_folder
+from ricerca.runner.recordings import recordings_folder
 
 TRIAL = "def leaf():\n    return 1\n\n\nfor _ in range(1000):\n    leaf()\n"
 

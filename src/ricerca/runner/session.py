@@ -1,28 +1,22 @@
-"""One round from start to end: plain runs, the recorded run, and its recording taken into the study."""
+"""One round from start to end: plain runs, then the recorded run, which is taken into the study."""
 
 from __future__ import annotations
 
 import os
-import re
 import threading
-import time
 from collections.abc import Callable
-from dataclasses import dataclass, replace
-from hashlib import blake2b
+from dataclasses import dataclass
 from pathlib import Path
-from typing import IO, TYPE_CHECKING
+from typing import IO
 
-from platformdirs import user_cache_path
-
+from ricerca.model.completeness import KILLED, Gap
 from ricerca.model.errors import FileDamagedError, InputError, RicercaError
 from ricerca.model.marks import CONTROL_FINISH, CONTROL_GO, CONTROL_PAUSE
-from ricerca.model.rounds import LINE, PLAIN, RECORDED, Run, Subject
-from ricerca.runner import launch
-from ricerca.runner.native import NATIVE, hook_setting
+from ricerca.model.rounds import PLAIN, Round, Run, Subject
+from ricerca.runner import launch, recordings
+from ricerca.runner.native import NATIVE, PUBLIC, hook_setting
+from ricerca.runner.taking import Taken, ended_about, take_in
 from ricerca.study.store import Study
-
-if TYPE_CHECKING:
-    from ricerca.model.run_tables import RunTables
 
 
 @dataclass(frozen=True)
@@ -54,13 +48,19 @@ class Streams:
 
 @dataclass(frozen=True)
 class Outcome:
-    """What came of a round. ``recorded`` is None where only plain runs were made or nothing began."""
+    """What came of a round.
+
+    ``recorded`` is None where only plain runs were made or nothing began; ``kept_at`` is where the recording stays when it
+    could not be taken in, ``problem`` says why. ``lost_plain`` plain runs could not be written into the study.
+    """
 
     round_number: int
     recorded: launch.Ended | None
     run_id: int | None
-    cut_by_limit: bool = False
+    gaps: tuple[Gap, ...] = ()
     problem: str = ""
+    kept_at: Path | None = None
+    lost_plain: int = 0
 
 
 class Session:
@@ -74,6 +74,7 @@ class Session:
         self.step = ""
         self.paused = plan.paused
         self._cancelled = False
+        self._lost_plain = 0
 
     def finish_now(self, number: int = 15) -> None:
         """End what runs; what was recorded till then is kept."""
@@ -92,7 +93,7 @@ class Session:
 
     def _control(self, control: int) -> None:
         if self.recording is not None:
-            for file in (self.recording, *_parts(self.recording)):
+            for file in (self.recording, *recordings.parts(self.recording)):
                 launch.set_control(file, control)
 
     def run(self, look: Callable[[], None] | None = None) -> Outcome:
@@ -107,38 +108,51 @@ class Session:
         native = hook_setting(plan.subject.python, plan.hook) if plan.recorded else ""
         fresh = not plan.study.exists()
         with Study.open(plan.study, create=True) as study:
-            one = self._round(study)
+            round_ = self._round(study)
+        kept = None
         try:
             for number in range(plan.plain_runs):
                 if not self._cancelled:
                     self.step = f"plain run {number + 1} of {plan.plain_runs}"
-                    self._plain(one.id, look)
+                    self._plain(round_.id, look)
             if not plan.recorded or self._cancelled:
-                return Outcome(one.number, None, None)
+                return Outcome(round_.number, None, None, lost_plain=self._lost_plain)
             self.step = "line run" if plan.subject.lines else "recorded run"
-            return self._recorded(one.id, one.number, native, look)
+            outcome = self._recorded(round_, native, look)
+            kept = outcome.kept_at
+            return outcome
         finally:
-            self._tidy(one.id, fresh)
+            if kept is None:
+                self._tidy(round_.id, fresh)
 
-    def _round(self, study: Study):
-        for one in study.rounds():
-            if self.plan.round_name and one.name == self.plan.round_name:
-                return one
+    def _round(self, study: Study) -> Round:
+        for round_ in study.rounds():
+            if self.plan.round_name and round_.name == self.plan.round_name:
+                differs = round_.subject.not_alike(self.plan.subject)
+                if differs:
+                    raise InputError(
+                        f"Round {round_.number} “{round_.name}” is of something else ({differs}).",
+                        "Give this round another name, or run the same thing.",
+                    )
+                return round_
         from ricerca.runner.sources import revision
 
         return study.add_round(self.plan.subject, self.plan.round_name, self.plan.note, revision(self.plan.subject.cwd))
 
     def _tidy(self, round_id: int, fresh: bool) -> None:
         """Leave no empty round, and no empty study that was not there before."""
-        with Study.open(self.plan.study) as study:
-            study.drop_round_if_empty(round_id)
-            empty = not study.rounds()
+        try:
+            with Study.open(self.plan.study) as study:
+                study.drop_round_if_empty(round_id)
+                empty = not study.rounds()
+        except RicercaError:
+            return  # the program has run: its exit status matters more than an empty round
         if fresh and empty:
             self.plan.study.unlink(missing_ok=True)
 
     def _plain(self, round_id: int, look: Callable[[], None] | None) -> None:
-        stamp = recording_path(self.plan.study, round_id).with_suffix(".stamp")
-        stamp.parent.mkdir(parents=True, exist_ok=True)
+        stamp = recordings.recording_path(self.plan.study, round_id).with_suffix(".stamp")
+        launch.make_folder(stamp.parent)
         if hasattr(self.streams.stdin, "seek"):
             self.streams.stdin.seek(0)
         self.execution = launch.start_plain(
@@ -146,33 +160,50 @@ class Session:
             stderr=self.streams.plain_stderr, own_group=self.streams.own_group,
         )  # fmt: skip
         ended = self.execution.wait(look)
-        run = Run(0, PLAIN, ended.started_unix_ns, ended.wall_ns, ended.cpu_ns, ended.exit_status, ended.words,
-                  ended.by_signal is None)  # fmt: skip
-        with Study.open(self.plan.study) as study:
-            study.add_run(round_id, run)
+        gaps = (Gap(KILLED, what=ended.by_signal),) if ended.by_signal else ()
+        run = Run(0, PLAIN, ended.started_unix_ns, ended.wall_ns, ended.cpu_ns, ended.exit_status, ended.words, gaps)
+        try:
+            with Study.open(self.plan.study) as study:
+                study.add_run(round_id, run)
+        except RicercaError:
+            self._lost_plain += 1
 
-    def _recorded(self, round_id: int, number: int, native: str, look: Callable[[], None] | None) -> Outcome:
-        self.recording = recording_path(self.plan.study, round_id)
+    def _recorded(self, round_: Round, native: str, look: Callable[[], None] | None) -> Outcome:
+        plan = self.plan
+        self.recording = recordings.recording_path(plan.study, round_.id)
         if hasattr(self.streams.stdin, "seek"):
             self.streams.stdin.seek(0)
+        about = recordings.about_round(plan.study, round_, plan.subject)
         try:
+            launch.make_room(self.recording)
+            recordings.note(self.recording, about)
             self.execution = launch.start_recorded(
-                self.plan.subject, self.recording, native, self.plan.limit_bytes, self.plan.paused, stdin=self.streams.stdin,
+                plan.subject, self.recording, native, plan.limit_bytes, plan.paused, plan.hook == PUBLIC, stdin=self.streams.stdin,
                 stdout=self.streams.stdout, stderr=self.streams.stderr, own_group=self.streams.own_group,
             )  # fmt: skip
             _warm_up()
             ended = self.execution.wait(look)
         except BaseException:
-            _remove(self.recording)
+            recordings.remove(self.recording)
             raise
-        kind = LINE if self.plan.subject.lines else RECORDED
         self.step = "reading the recording"
+        return self._taken(round_.number, self.recording, ended_about(about, ended), ended)
+
+    def _taken(self, number: int, recording: Path, about: recordings.About, ended: launch.Ended) -> Outcome:
         try:
-            run_id, cut = keep(self.plan.study, round_id, self.recording, kind, self.plan.subject, ended)
+            taken: Taken = take_in(recording, about)
         except FileDamagedError as problem:
-            _remove(self.recording)
-            return Outcome(number, ended, None, problem=ended.problem or str(problem))
-        return Outcome(number, ended, run_id, cut, ended.problem)
+            recordings.remove(recording)
+            return Outcome(number, ended, None, problem=ended.problem or str(problem), lost_plain=self._lost_plain)
+        except (RicercaError, OSError) as problem:
+            why = str(problem)
+            try:
+                recordings.note(recording, about)
+            except OSError as another:
+                why = f"{why} ({another.strerror})"
+            recordings.say_why(recording, why)
+            return Outcome(number, ended, None, (), why, recording, self._lost_plain)
+        return Outcome(taken.round_number, ended, taken.run_id, taken.gaps, ended.problem, None, self._lost_plain)
 
 
 def _warm_up() -> None:
@@ -186,120 +217,3 @@ def _warm_up() -> None:
 
     if len(os.sched_getaffinity(0)) > 1:
         threading.Thread(target=load, daemon=True).start()
-
-
-def recordings_folder() -> Path:
-    """Where recordings lie until they are taken into their study: out of the program's sight."""
-    return user_cache_path("ricerca") / "recordings"
-
-
-def _mark(study: Path) -> str:
-    """Stands for a study in the names of its recordings."""
-    return blake2b(str(study.absolute()).encode("utf-8", "surrogateescape"), digest_size=8).hexdigest()
-
-
-def recording_path(study: Path, round_id: int) -> Path:
-    """Where a round's recording lies until it is taken into the study."""
-    return recordings_folder() / f"{_mark(study)}.round{round_id}.{os.getpid()}.recording"
-
-
-def keep(study_path: Path, round_id: int, recording_file: Path, kind: str, subject: Subject, ended: launch.Ended
-         ) -> tuple[int, bool]:  # fmt: skip
-    """Take a recording into the study and remove it. Returns the run's id and whether a limit cut it.
-
-    The recording is removed only after the study holds the run.
-    """
-    from ricerca.model.marks import CUT_FLAGS
-    from ricerca.recording.merging import merge
-    from ricerca.recording.reader import open_recording
-    from ricerca.recording.tables import take
-    from ricerca.runner.sources import gather, with_qualified_names
-
-    tables = take(open_recording(recording_file))
-    children = _children(recording_file)
-    if children:
-        tables = merge([tables, *children])
-    if not (tables.parent >= 0).any():
-        raise FileDamagedError("the program ended before it began")
-    cut = bool(tables.facts.flags & CUT_FLAGS)
-    run = Run(0, kind, tables.facts.start_unix_ns, tables.facts.duration_ns, ended.cpu_ns, ended.exit_status, ended.words,
-              ended.by_signal is None and not cut)  # fmt: skip
-    tables = replace(tables, facts=replace(tables.facts, inside=" ".join(subject.inside)))
-    sources = gather(tables.function_file, subject.cwd)
-    with Study.open(study_path) as study:
-        run_id = study.add_run(round_id, run, with_qualified_names(tables, sources), sources)
-    _remove(recording_file)
-    return run_id, cut
-
-
-def _parts(recording_file: Path) -> list[Path]:
-    """The recordings of processes that a program started."""
-    found = recording_file.parent.glob(f"{recording_file.name}.*")
-    return sorted(file for file in found if file.suffix.lstrip(".").isdigit())
-
-
-def _children(recording_file: Path) -> list[RunTables]:
-    """What the program's other processes recorded; those that recorded nothing are passed over."""
-    from ricerca.recording.merging import without_unused
-    from ricerca.recording.reader import open_recording
-    from ricerca.recording.tables import take
-
-    found = []
-    for file in _parts(recording_file):
-        try:
-            tables = without_unused(take(open_recording(file)))
-        except FileDamagedError:
-            continue  # it was replaced by another program before it began
-        if tables.calls.any():
-            found.append(tables)
-    return found
-
-
-def _remove(recording_file: Path) -> None:
-    """Remove a recording with those of other processes, and what they said of their problems."""
-    for file in (*recording_file.parent.glob(f"{recording_file.name}.*"), recording_file):
-        file.unlink(missing_ok=True)
-
-
-def _alive(pid: int) -> bool:
-    try:
-        os.kill(pid, 0)
-    except ProcessLookupError:
-        return False
-    except PermissionError:
-        return True
-    return True
-
-
-def recover(study_path: Path) -> int:
-    """Take in recordings left behind by a Ricerca that was itself killed. Returns how many."""
-    mark = _mark(study_path)
-    pattern = re.compile(mark + r"\.round(\d+)\.(\d+)\.recording")
-    taken = 0
-    for file in sorted(recordings_folder().glob(f"{mark}.round*.recording")):
-        found = pattern.fullmatch(file.name)
-        if not found or _alive(int(found[2])):
-            continue
-        try:
-            taken += _recover_one(study_path, int(found[1]), file)
-        except FileDamagedError:
-            _remove(file)  # the program never began, there is nothing in it
-        except RicercaError:
-            continue
-    return taken
-
-
-def _recover_one(study_path: Path, round_id: int, file: Path) -> int:
-    from ricerca.recording.reader import open_recording
-
-    recording = open_recording(file)
-    if not recording.closed and _alive(int(recording.header["pid"])):
-        return 0  # the program outlived us and is still being recorded
-    with Study.open(study_path) as study:
-        subject = next((one.subject for one in study.rounds() if one.id == round_id), None)
-    if subject is None:
-        raise InputError("The round of a left recording is gone.")
-    kind = LINE if subject.lines else RECORDED
-    ended = launch.Ended(0 if recording.closed else -9, time.time_ns(), 0, 0)
-    keep(study_path, round_id, file, kind, subject, ended)
-    return 1

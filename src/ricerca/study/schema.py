@@ -44,6 +44,11 @@ MIGRATIONS: tuple[str, ...] = (
         hash TEXT NOT NULL REFERENCES sources(hash), PRIMARY KEY (run_id, file)) WITHOUT ROWID;
     CREATE INDEX runs_of_round ON runs(round_id);
     """,
+    # why a run is not whole, as a list of kind, count, what
+    """
+    ALTER TABLE runs ADD COLUMN gaps TEXT NOT NULL DEFAULT '[]';
+    UPDATE runs SET gaps = '[["unknown", 0, ""]]' WHERE NOT complete;
+    """,
 )
 
 FORMAT = len(MIGRATIONS)

@@ -14,8 +14,9 @@ from hashlib import blake2b
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from ricerca.model.completeness import Gap
 from ricerca.model.errors import EnvironmentProblem, FileDamagedError, InputError, NewerFormatError
-from ricerca.model.rounds import LINE, RECORDED, Round, Run, Subject
+from ricerca.model.rounds import LINE, RECORDED, Round, Run, Subject, with_exits_judged
 from ricerca.study.schema import APPLICATION_ID, FORMAT, migrate
 
 if TYPE_CHECKING:  # recording a program must not wait for NumPy to load
@@ -194,12 +195,12 @@ class Study:
         runs: dict[int, list[Run]] = {}
         try:
             for row in self.query(
-                "SELECT round_id, id, kind, started_unix_ns, wall_ns, cpu_ns, exit_status, ended, complete FROM runs ORDER BY id"
+                "SELECT round_id, id, kind, started_unix_ns, wall_ns, cpu_ns, exit_status, ended, gaps FROM runs ORDER BY id"
             ):
                 status = None if row[6] is None else int(row[6])
-                run = Run(int(row[1]), str(row[2]), int(row[3]), int(row[4]), int(row[5]), status, str(row[7]), bool(row[8]))
+                run = Run(int(row[1]), str(row[2]), int(row[3]), int(row[4]), int(row[5]), status, str(row[7]), _gaps(str(row[8])))
                 runs.setdefault(int(row[0]), []).append(run)
-            return tuple(
+            found = tuple(
                 Round(
                     id=int(row[0]),
                     number=int(row[1]),
@@ -212,6 +213,7 @@ class Study:
                 )
                 for row in self.query("SELECT id, number, name, note, subject_id, created_unix_ns, revision FROM rounds ORDER BY number")
             )
+            return with_exits_judged(found)
         except (KeyError, TypeError, ValueError) as problem:
             raise _damaged(self.path, problem) from None
 
@@ -281,10 +283,10 @@ class Study:
         with self.transaction():
             facts = json.dumps(asdict(tables.facts)) if tables else "{}"
             cursor = self._run(
-                "INSERT INTO runs (round_id, kind, started_unix_ns, wall_ns, cpu_ns, exit_status, ended, complete, facts)"
-                " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                "INSERT INTO runs (round_id, kind, started_unix_ns, wall_ns, cpu_ns, exit_status, ended, complete, gaps, facts)"
+                " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                 (round_id, run.kind, run.started_unix_ns, run.wall_ns, run.cpu_ns, run.exit_status, run.ended,
-                 int(run.complete), facts),
+                 int(run.complete), json.dumps([[gap.kind, gap.count, gap.what] for gap in run.gaps]), facts),
             )  # fmt: skip
             run_id = int(cursor.lastrowid or 0)
             if tables is not None:
@@ -330,6 +332,10 @@ class Study:
         except (zlib.error, TypeError, ValueError) as problem:
             raise _damaged(self.path, problem) from None
         return raw.decode("utf-8", "replace")
+
+
+def _gaps(text: str) -> tuple[Gap, ...]:
+    return tuple(Gap(str(kind), int(count), str(what)) for kind, count, what in json.loads(text))
 
 
 def _damaged(path: Path, problem: object) -> FileDamagedError:

@@ -18,6 +18,7 @@
 #define LEAST_LIMIT_BYTES (1024u * 1024u)
 #define MOST_SPANS 16384u
 #define MOST_THREADS 65536u
+#define LAST_SHARE 8u /* of the contexts is kept for calls whose chain finds no room */
 
 static const char *const TABLE_NAMES[TABLE_COUNT] = {"strings", "functions", "threads", "lines", "contexts", "slices", "spans"};
 static const uint32_t FULL_FLAGS[TABLE_COUNT] = {
@@ -510,6 +511,16 @@ static int crowded(uint64_t count, uint32_t mask) { return count * 2 > (uint64_t
 static int bursting(uint64_t count, uint32_t mask) { return count * 10 > (uint64_t)mask * 9; }
 
 uint32_t arena_new_context(arena *self, uint32_t parent, uint32_t function, uint32_t line)
+{
+    const table_row *row = &self->tables[TABLE_CONTEXTS];
+    if (row->count >= row->capacity - row->capacity / LAST_SHARE) {
+        self->head->flags |= FLAG_CONTEXTS_FULL | FLAG_LIMIT_REACHED;
+        return 0;
+    }
+    return arena_last_context(self, parent, function, line);
+}
+
+uint32_t arena_last_context(arena *self, uint32_t parent, uint32_t function, uint32_t line)
 {
     table_row *row = &self->tables[TABLE_CONTEXTS];
     if (crowded(row->count, self->slot_mask)) {

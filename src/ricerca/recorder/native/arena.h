@@ -63,6 +63,8 @@ uint32_t arena_string(arena *self, const char *text, size_t bytes);
 uint32_t arena_function(arena *self, const function_record *record);
 uint32_t arena_thread(arena *self, uint64_t native_id, uint32_t root_function);
 uint32_t arena_new_context(arena *self, uint32_t parent, uint32_t function, uint32_t line);
+/* The same from the room that is kept for when there is no more. */
+uint32_t arena_last_context(arena *self, uint32_t parent, uint32_t function, uint32_t line);
 uint32_t arena_line(arena *self, uint32_t function, uint32_t line);
 
 /* Slices begin anew at the header's start. */

@@ -69,6 +69,19 @@ static void close_before_exit(recorder *self, uint32_t function)
     }
 }
 
+/* The chain of calls finds no room: below an item of the thread's own there is one context for each function, so that
+ * its time counts to it and not to what happened to be open. 0 where there is no room even for that. */
+static uint32_t context_without_chain(recorder *self, const stack *thread, uint32_t function)
+{
+    static const char name[] = "<no room for the chain of calls>";
+    arena *store = &self->store;
+    uint32_t item = names_item(&self->known, KIND_THREAD, name, sizeof name - 1), root = thread->record->root;
+    uint32_t below = item == 0 ? 0 : arena_find_context(store, root, item, 0);
+    below = item == 0 || below != 0 ? below : arena_last_context(store, root, item, 0);
+    uint32_t found = below == 0 ? 0 : arena_find_context(store, below, function, 0);
+    return below == 0 || found != 0 ? found : arena_last_context(store, below, function, 0);
+}
+
 SELDOM static uint32_t new_context(recorder *self, stack *thread, uint32_t parent, uint32_t function, uint32_t line)
 {
     close_before_exit(self, function);
@@ -80,6 +93,7 @@ SELDOM static uint32_t new_context(recorder *self, stack *thread, uint32_t paren
         names_thread(&self->known, thread->record);
     }
     uint32_t made = arena_new_context(&self->store, parent, function, line);
+    made = made != 0 ? made : context_without_chain(self, thread, function);
     stack_skip(thread);
     return made;
 }

@@ -166,14 +166,27 @@ CALLBACK(on_leave)
     Py_RETURN_NONE;
 }
 
-static inline int is_builtin(PyObject *callable, PyObject *argument)
+/* Row of what is called; it is not Python code. */
+static inline uint32_t row_of(names *known, enum callable what, PyObject *callable, PyObject *argument)
 {
-    return PyCFunction_CheckExact(callable) || Py_IS_TYPE(callable, &PyCMethod_Type)
-        || (Py_IS_TYPE(callable, &PyMethodDescr_Type) && argument != current->missing);
+    if (Py_IS_TYPE(callable, &PyMethod_Type)) {
+        argument = PyMethod_GET_SELF(callable);
+        callable = PyMethod_GET_FUNCTION(callable);
+    }
+    switch (what) {
+    case CALLABLE_BUILTIN: return names_builtin(known, callable);
+    case CALLABLE_METHOD: return names_method(known, callable, argument);
+    default: return names_other(known, callable);
+    }
 }
 
-/* CALL: code, offset, callable, first argument. Also told for Python functions and classes, which are
- * seen when they start. */
+static inline enum callable callable_of(PyObject *const *args)
+{
+    return names_callable(args[2], args[3] == current->missing ? NULL : args[3]);
+}
+
+/* CALL: code, offset, callable, first argument. Also told for Python functions, which are seen when they start. A class
+ * that Python code makes ready is counted alone: what it does is told by that code. */
 CALLBACK(on_call)
 {
     if (__builtin_expect(current->public_only, 0) && own != NULL) {
@@ -182,7 +195,8 @@ CALLBACK(on_call)
             top->offset = (int32_t)PyLong_AsLong(args[1]);
         }
     }
-    if (!is_builtin(args[2], args[3])) {
+    enum callable what = callable_of(args);
+    if (what == CALLABLE_PYTHON) {
         Py_RETURN_NONE;
     }
     uint64_t now = clock_ticks();
@@ -197,8 +211,12 @@ CALLBACK(on_call)
     if (thread->depth == 0) {
         Py_RETURN_NONE;
     }
-    uint32_t function = PyCFunction_Check(args[2]) ? names_builtin(&self->known, args[2])
-                                                   : names_method(&self->known, args[2], args[3]);
+    uint32_t function = row_of(&self->known, what, args[2], args[3]);
+    if (what == CALLABLE_MAKER) {
+        const stack_entry *caller = &thread->entries[thread->depth];
+        count(self, caller->overflow ? 0 : context_below(self, thread, caller->context, function, line_of_call(caller)), function, ENTRY_CALL);
+        Py_RETURN_NONE;
+    }
     enter(self, thread, function, frame, NULL, ENTRY_CALL);
     watch(self, &self->store.head->builtin_watched, now);
     Py_RETURN_NONE;
@@ -207,7 +225,8 @@ CALLBACK(on_call)
 /* C_RETURN, C_RAISE */
 CALLBACK(on_builtin_end)
 {
-    if (!is_builtin(args[2], args[3])) {
+    enum callable what = callable_of(args);
+    if (what == CALLABLE_PYTHON || what == CALLABLE_MAKER) {
         Py_RETURN_NONE;
     }
     uint64_t now = clock_ticks();
@@ -345,6 +364,9 @@ static int install(recorder *self)
     key_made = 1;
     current = self;
     frames_check();
+    if (callables_open() != 0) {
+        return -1;
+    }
     self->public_only = self->public_only || !frames_direct || PY_VERSION_HEX >= 0x030E0000;
     monitoring = PySys_GetObject("monitoring");
     if (monitoring == NULL) {

@@ -4,6 +4,8 @@
 
 #if PY_VERSION_HEX < 0x030C0000
 
+#include <unistd.h>
+
 #define CAPSULE "ricerca.stack"
 
 static recorder *current; /* the one recording of this process */
@@ -67,10 +69,11 @@ static void capsule_gone(PyObject *capsule)
     }
 }
 
-/* A new reference to a capsule with a fresh stack, or NULL with an error set. */
-static PyObject *new_stack(recorder *self, uint64_t native_id)
+/* A new reference to a capsule with a fresh stack, or NULL with an error set. row: that of the same thread's stack
+ * before, or 0. */
+static PyObject *new_stack(recorder *self, uint64_t native_id, uint32_t row)
 {
-    stack *thread = stack_new(&self->store, native_id, self->thread_root);
+    stack *thread = row != 0 ? stack_again(&self->store, row) : stack_new(&self->store, native_id, self->thread_root);
     if (thread == NULL) {
         PyErr_NoMemory();
         return NULL;
@@ -124,7 +127,7 @@ static void hook_new_threads(recorder *self)
         if (thread->c_profilefunc != NULL) {
             continue;
         }
-        PyObject *capsule = new_stack(self, 0);
+        PyObject *capsule = new_stack(self, 0, 0);
         if (capsule == NULL) {
             PyErr_Clear();
             return;
@@ -135,6 +138,183 @@ static void hook_new_threads(recorder *self)
         }
         Py_DECREF(capsule);
     }
+}
+
+/* ---- threads that are made outside of Python
+ *
+ * A hook is a matter of each thread, and nobody tells of a thread state that compiled code makes. But the
+ * interpreter asks for memory of its size; then the next frames are begun by a function of ours, wherever that is,
+ * until the new thread has its hook. The rest of the time frames are begun as ever. */
+
+#define LINK_NS 10000000u /* a thread state is among the others by then */
+
+#if PY_VERSION_HEX >= 0x030B0000
+typedef struct _PyInterpreterFrame *frame_to_run;
+#else
+typedef PyFrameObject *frame_to_run;
+#endif
+
+static PyMemAllocatorEx raw_before;
+static PyInterpreterState *our_interpreter;
+static _PyFrameEvalFunction run_before;
+static volatile uint64_t asked_ns;
+static __thread uint32_t outside_row; /* of this thread, when it had a thread state before */
+
+/* Hooks this thread on the thread itself. */
+static void hook_here(recorder *self, PyThreadState *thread)
+{
+    PyObject *capsule = new_stack(self, (uint64_t)PyThread_get_thread_native_id(), outside_row);
+    if (capsule == NULL) {
+        PyErr_Clear();
+        self->store.head->unseen_threads++;
+        return;
+    }
+    outside_row = ((stack *)PyCapsule_GetPointer(capsule, CAPSULE))->index;
+    hook_thread(thread, profile_event, capsule);
+    if (self->follow_lines) {
+        hook_lines(thread, capsule);
+    }
+    Py_DECREF(capsule);
+}
+
+static PyObject *run_frame(PyThreadState *thread, frame_to_run frame, int throwing)
+{
+    recorder *self = current;
+    if (self != NULL && self->active && thread->interp == our_interpreter) {
+        if (thread->c_profilefunc == NULL) {
+            hook_here(self, thread);
+        }
+        hook_new_threads(self);
+    }
+    if (mono_ns() - asked_ns > LINK_NS) {
+        _PyInterpreterState_SetEvalFrameFunc(our_interpreter, run_before);
+    }
+    return run_before(thread, frame, throwing);
+}
+
+static void look_out(size_t bytes)
+{
+    if (bytes == sizeof(PyThreadState) && current != NULL && current->active) {
+        asked_ns = mono_ns();
+        _PyInterpreterState_SetEvalFrameFunc(our_interpreter, run_frame);
+    }
+}
+
+static void *raw_malloc(void *ctx, size_t bytes)
+{
+    (void)ctx;
+    look_out(bytes);
+    return raw_before.malloc(raw_before.ctx, bytes);
+}
+
+static void *raw_calloc(void *ctx, size_t count, size_t bytes)
+{
+    (void)ctx;
+    look_out(count * bytes);
+    return raw_before.calloc(raw_before.ctx, count, bytes);
+}
+
+static void *raw_realloc(void *ctx, void *place, size_t bytes)
+{
+    (void)ctx;
+    return raw_before.realloc(raw_before.ctx, place, bytes);
+}
+
+static void raw_free(void *ctx, void *place)
+{
+    (void)ctx;
+    raw_before.free(raw_before.ctx, place);
+}
+
+static void look_out_for_threads(void)
+{
+    PyMemAllocatorEx ours = {NULL, raw_malloc, raw_calloc, raw_realloc, raw_free};
+    our_interpreter = PyThreadState_Get()->interp;
+    run_before = _PyInterpreterState_GetEvalFrameFunc(our_interpreter);
+    PyMem_GetAllocator(PYMEM_DOMAIN_RAW, &raw_before);
+    PyMem_SetAllocator(PYMEM_DOMAIN_RAW, &ours);
+}
+
+/* ---- hooks of the program's own
+ *
+ * While the program has a hook of its own in, it alone gets the events. When it takes it out again, ours goes on.
+ * Meanwhile, and for whoever asks, it looks as if there were none of ours. */
+
+static PyCFunction set_before, get_before, get_trace_before;
+static __thread PyObject *ours_meanwhile;
+
+static __thread Py_tracefunc theirs;
+
+/* Without ours nobody would have told their hook that sys.setprofile returns. */
+static int first_event(PyObject *object, PyFrameObject *frame, int what, PyObject *arg)
+{
+    Py_tracefunc event = theirs;
+    PyThreadState_Get()->c_profilefunc = event;
+    return what == PyTrace_C_RETURN ? 0 : event(object, frame, what, arg);
+}
+
+static PyObject *set_profile(PyObject *module, PyObject *function)
+{
+    recorder *self = current;
+    PyThreadState *thread = PyThreadState_Get();
+    int was_ours = thread->c_profilefunc == profile_event;
+    if (was_ours) {
+        PyObject *before = ours_meanwhile;
+        Py_INCREF(thread->c_profileobj);
+        ours_meanwhile = thread->c_profileobj;
+        Py_XDECREF(before);
+    }
+    PyObject *done = set_before(module, function);
+    stack *own = ours_meanwhile == NULL ? NULL : PyCapsule_GetPointer(ours_meanwhile, CAPSULE);
+    if (own == NULL || !self->active || self->store.head->pid != (uint32_t)getpid()) {
+        return done;
+    }
+    if (thread->c_profilefunc == NULL) {
+        if (!was_ours) {
+            stack_skip(own); /* nobody knows what it was spent on */
+        }
+        hook_thread(thread, profile_event, ours_meanwhile);
+        Py_CLEAR(ours_meanwhile);
+    } else if (was_ours) {
+        stack_book(own, clock_ticks());
+        self->store.head->taken_hooks++;
+        theirs = thread->c_profilefunc;
+        thread->c_profilefunc = first_event;
+    }
+    return done;
+}
+
+static PyObject *get_profile(PyObject *module, PyObject *none)
+{
+    Py_tracefunc in = PyThreadState_Get()->c_profilefunc;
+    if (in == profile_event) {
+        Py_RETURN_NONE;
+    }
+    return get_before(module, none);
+}
+
+static PyObject *get_trace(PyObject *module, PyObject *none)
+{
+    if (PyThreadState_Get()->c_tracefunc == line_event) {
+        Py_RETURN_NONE;
+    }
+    return get_trace_before(module, none);
+}
+
+static void stand_in(const char *name, int flags, PyCFunction ours, PyCFunction *before)
+{
+    PyObject *function = PySys_GetObject(name);
+    if (function != NULL && PyCFunction_Check(function) && ((PyCFunctionObject *)function)->m_ml->ml_flags == flags) {
+        *before = ((PyCFunctionObject *)function)->m_ml->ml_meth;
+        ((PyCFunctionObject *)function)->m_ml->ml_meth = ours;
+    }
+}
+
+static void stand_in_for_hooks(void)
+{
+    stand_in("setprofile", METH_O, set_profile, &set_before);
+    stand_in("getprofile", METH_NOARGS, get_profile, &get_before);
+    stand_in("gettrace", METH_NOARGS, get_trace, &get_trace_before);
 }
 
 static inline int starts_threads(PyObject *function)
@@ -351,7 +531,7 @@ static int install(recorder *self, Py_tracefunc event)
     }
     current = self;
     frames_check();
-    PyObject *capsule = new_stack(self, (uint64_t)PyThread_get_thread_native_id());
+    PyObject *capsule = new_stack(self, (uint64_t)PyThread_get_thread_native_id(), 0);
     if (capsule == NULL || check_capsule_layout(capsule) != 0) {
         Py_XDECREF(capsule);
         return -1;
@@ -373,7 +553,15 @@ static void leave_probe(stack *own)
 #endif
 }
 
-int hook_install(recorder *self) { return install(self, waiting_event); }
+int hook_install(recorder *self)
+{
+    if (install(self, waiting_event) != 0) {
+        return -1;
+    }
+    look_out_for_threads();
+    stand_in_for_hooks();
+    return 0;
+}
 
 int hook_install_now(recorder *self)
 {

@@ -467,6 +467,7 @@ int items_attend(recorder *self, stack *thread)
         if (thread != NULL && !self->store.muted) {
             stack_book(thread, clock_ticks());
         }
+        self->store.head->flags |= FLAG_FINISHED;
         arena_close(&self->store);
         self->active = 0;
     }

@@ -298,28 +298,24 @@ code_info *names_code(names *self, PyCodeObject *code, PyObject *globals)
     return info;
 }
 
-static void describe_builtin(names *self, const PyMethodDef *method, PyObject *module_name, PyTypeObject *type,
-                             function_record *record)
+/* The name of a type with something behind it, and its module. */
+static void describe_type(names *self, PyTypeObject *type, const char *end, function_record *record)
 {
-    const char *name = method->ml_name;
     char full[512];
     text module = {0, 0};
-    if (type == NULL) {
-        snprintf(full, sizeof full, "%s", name);
-        module = intern_object(self, module_name);
-    } else if (type->tp_flags & Py_TPFLAGS_HEAPTYPE) {
+    if (type->tp_flags & Py_TPFLAGS_HEAPTYPE) {
         const char *owner = PyUnicode_AsUTF8(((PyHeapTypeObject *)type)->ht_qualname);
         if (owner == NULL) {
             PyErr_Clear();
             owner = "?";
         }
-        snprintf(full, sizeof full, "%s.%s", owner, name);
+        snprintf(full, sizeof full, "%s%s", owner, end);
         if (type->tp_dict != NULL) {
             module = intern_object(self, PyDict_GetItemString(type->tp_dict, "__module__"));
         }
     } else {
         const char *dot = strrchr(type->tp_name, '.');
-        snprintf(full, sizeof full, "%s.%s", dot == NULL ? type->tp_name : dot + 1, name);
+        snprintf(full, sizeof full, "%s%s", dot == NULL ? type->tp_name : dot + 1, end);
         module = dot == NULL ? intern(self, "builtins", 8)
                              : intern(self, type->tp_name, (size_t)(dot - type->tp_name));
     }
@@ -327,6 +323,24 @@ static void describe_builtin(names *self, const PyMethodDef *method, PyObject *m
     record->kind = KIND_BUILTIN;
     record->name_offset = qualified.offset;
     record->name_bytes = qualified.bytes;
+    record->module_offset = module.offset;
+    record->module_bytes = module.bytes;
+}
+
+static void describe_builtin(names *self, const PyMethodDef *method, PyObject *module_name, PyTypeObject *type,
+                             function_record *record)
+{
+    char end[256];
+    if (type != NULL) {
+        snprintf(end, sizeof end, ".%s", method->ml_name);
+        describe_type(self, type, end, record);
+        return;
+    }
+    text name = intern(self, method->ml_name, strlen(method->ml_name));
+    text module = intern_object(self, module_name);
+    record->kind = KIND_BUILTIN;
+    record->name_offset = name.offset;
+    record->name_bytes = name.bytes;
     record->module_offset = module.offset;
     record->module_bytes = module.bytes;
 }
@@ -353,12 +367,8 @@ static void grow_builtins(names *self)
     self->builtin_mask = mask;
 }
 
-uint32_t names_new_builtin(names *self, const PyMethodDef *method, PyObject *module_name, PyTypeObject *type)
+static uint32_t keep_builtin(names *self, const void *method, uint64_t owner, uint32_t index)
 {
-    uint64_t owner = owner_key(type);
-    function_record record = {0};
-    describe_builtin(self, method, module_name, type, &record);
-    uint32_t index = function_row(self, &record);
     if (index == 0) {
         return 0;
     }
@@ -375,6 +385,51 @@ uint32_t names_new_builtin(names *self, const PyMethodDef *method, PyObject *mod
         self->builtin_count++;
     }
     return index;
+}
+
+uint32_t names_new_builtin(names *self, const PyMethodDef *method, PyObject *module_name, PyTypeObject *type)
+{
+    function_record record = {0};
+    describe_builtin(self, method, module_name, type, &record);
+    return keep_builtin(self, method, builtin_owner(method, type), function_row(self, &record));
+}
+
+uint32_t names_known_builtin(const names *self, const void *key, uint64_t owner)
+{
+    uint32_t slot = builtin_hash(key, owner) & self->builtin_mask;
+    const struct builtin_slot *found;
+    while ((found = &self->builtin_slots[slot])->function != 0) {
+        if (found->method == key && found->owner == owner) {
+            return found->function;
+        }
+        slot = (slot + 1) & self->builtin_mask;
+    }
+    return 0;
+}
+
+uint32_t names_new_named(names *self, const void *key, uint64_t owner, PyObject *name, PyObject *module, PyTypeObject *type)
+{
+    function_record record = {0};
+    if (type != NULL) {
+        describe_type(self, type, "", &record); /* its module stands for the object's */
+    }
+    text own = intern_object(self, name);
+    record.kind = KIND_BUILTIN;
+    record.name_offset = own.offset;
+    record.name_bytes = own.bytes;
+    if (module != NULL) {
+        text place = intern_object(self, module);
+        record.module_offset = place.offset;
+        record.module_bytes = place.bytes;
+    }
+    return keep_builtin(self, key, owner, function_row(self, &record));
+}
+
+uint32_t names_new_type(names *self, const void *key, uint64_t owner, PyTypeObject *type, const char *end)
+{
+    function_record record = {0};
+    describe_type(self, type, end, &record);
+    return keep_builtin(self, key, owner, function_row(self, &record));
 }
 
 uint32_t names_item(names *self, uint32_t kind, const char *bytes, size_t count)

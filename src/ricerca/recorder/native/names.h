@@ -70,9 +70,15 @@ static inline uint32_t builtin_hash(const void *method, uint64_t owner)
     return (uint32_t)(key >> 32);
 }
 
+/* A table of methods that was made while running may go, and its place be used again for one of another name. */
+static inline uint64_t builtin_owner(const PyMethodDef *method, PyTypeObject *type)
+{
+    return owner_key(type) ^ (uint64_t)(uintptr_t)method->ml_name << 1;
+}
+
 static inline uint32_t builtin_row(names *self, const PyMethodDef *method, PyObject *module_name, PyTypeObject *type)
 {
-    uint64_t owner = owner_key(type);
+    uint64_t owner = builtin_owner(method, type);
     uint32_t slot = builtin_hash(method, owner) & self->builtin_mask;
     const struct builtin_slot *found;
     while ((found = &self->builtin_slots[slot])->function != 0) {
@@ -83,6 +89,20 @@ static inline uint32_t builtin_row(names *self, const PyMethodDef *method, PyObj
     }
     return names_new_builtin(self, method, module_name, type);
 }
+
+/* What is called, where the interpreter tells of calls of anything: a function of a builtin kind, something that begins
+ * Python code of its own (told when that begins), or a class whose making does. */
+enum callable { CALLABLE_BUILTIN, CALLABLE_METHOD, CALLABLE_OTHER, CALLABLE_PYTHON, CALLABLE_MAKER };
+
+int callables_open(void); /* 0, or -1 */
+/* argument is the first one, NULL where there is none. */
+enum callable names_callable(PyObject *callable, PyObject *argument);
+/* Row of anything that is neither function nor method of a builtin kind. */
+uint32_t names_other(names *self, PyObject *callable);
+/* For rows that are found by other keys than a method's: 0 where there is none yet; and making one. */
+uint32_t names_known_builtin(const names *self, const void *key, uint64_t owner);
+uint32_t names_new_named(names *self, const void *key, uint64_t owner, PyObject *name, PyObject *module, PyTypeObject *type);
+uint32_t names_new_type(names *self, const void *key, uint64_t owner, PyTypeObject *type, const char *end);
 
 /* Row of a builtin function or of a method that is bound already. */
 static inline uint32_t names_builtin(names *self, PyObject *function)

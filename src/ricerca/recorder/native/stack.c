@@ -3,25 +3,38 @@
 #include <stdlib.h>
 #include <string.h>
 
-#define FIRST_CAPACITY 256u
+#define FIRST_CAPACITY 64u
 
-stack *stack_new(arena *store, uint64_t native_id, uint32_t root_function)
+/* Of the thread in this row of the table; 0: there was no room for one. */
+static stack *stack_of_row(arena *store, uint32_t row)
 {
-    stack *self = calloc(1, sizeof *self);
-    if (self == NULL) {
+    stack *self = row == 0 ? NULL : calloc(1, sizeof *self);
+    stack_entry *entries = self == NULL ? NULL : calloc(FIRST_CAPACITY, sizeof *entries);
+    if (entries == NULL) {
+        free(self);
         return NULL;
     }
     self->store = store;
     self->capacity = FIRST_CAPACITY;
-    self->entries = calloc(self->capacity, sizeof *self->entries);
-    self->index = self->entries == NULL ? 0 : arena_thread(store, native_id, root_function);
-    if (self->index == 0) {
-        free(self->entries);
-        free(self);
-        return NULL;
-    }
-    self->record = &store->threads[self->index];
+    self->entries = entries;
+    self->index = row;
+    self->record = &store->threads[row];
     self->entries[0].context = self->record->root;
+    return self;
+}
+
+stack *stack_new(arena *store, uint64_t native_id, uint32_t root_function)
+{
+    return stack_of_row(store, arena_thread(store, native_id, root_function));
+}
+
+stack *stack_again(arena *store, uint32_t row)
+{
+    stack *self = stack_of_row(store, row);
+    if (self != NULL) {
+        self->record->ended = 0;
+        self->record->last_ticks = clock_ticks();
+    }
     return self;
 }
 

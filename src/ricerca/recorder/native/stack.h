@@ -66,6 +66,8 @@ typedef struct stack {
 
 /* A new thread's stack, or NULL without memory or room. */
 stack *stack_new(arena *store, uint64_t native_id, uint32_t root_function);
+/* A stack for a thread that had one before, which has ended: the same row goes on. NULL without memory. */
+stack *stack_again(arena *store, uint32_t row);
 /* On the thread itself, at its first event: a thread is announced by the one that starts it. */
 void stack_start_cpu_clock(stack *self);
 void stack_end_at(stack *self, uint64_t now); /* books what is open and marks the thread as ended */

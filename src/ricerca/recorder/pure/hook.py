@@ -160,7 +160,13 @@ _type_qualname = type.__dict__["__qualname__"].__get__
 _type_dict = type.__dict__["__dict__"].__get__
 _type_module = type.__dict__["__module__"].__get__
 _type_flags = type.__dict__["__flags__"].__get__
+_type_mro = type.__dict__["__mro__"].__get__
 _builtin = type(len)
+_bound = type((lambda: 0).__get__(0))
+_python_function = type(lambda: 0)
+_slot = type(object.__init__)
+_getset = type(type.__dict__["__module__"])
+_member = type(_python_function.__dict__["__globals__"])
 _method = type(str.join)
 _get_ident = _thread.get_ident
 _frame_at = sys._getframe
@@ -562,6 +568,7 @@ def _held_up():
     elif control == CONTROL_GO and muted:
         muted = False
     elif control == CONTROL_FINISH:
+        _flag(FLAG_FINISHED)
         close()
         active = False
     return not active
@@ -673,8 +680,10 @@ def _insert(stack, depth, kind, name):
 
 
 def _on_audit(event, arguments):
-    if not active or event[0] not in "sor":
+    if not active or event[0] not in "sorc":
         return
+    if event == "cpython.PyInterpreterState_New":
+        u32[HEAD_UNSEEN_INTERPRETERS] += 1
     if event not in ("ricerca.region", "ricerca.region.end", "subprocess.Popen", "os.posix_spawn", "os.system", "os.exec"):
         return
     stack = getattr(_local, "stack", None)
@@ -871,33 +880,95 @@ def _on_leave(code, _offset, *_):
     _leave(stack, id(_frame_at(1)), False)
 
 
-def _is_builtin(function, argument):
+def _found(owner, name):
+    """What a type, or one it inherits from, has under a name; without running anything of the program."""
+    for one in _type_mro(owner):
+        space = _type_dict(one)
+        if name in space:
+            return space[name]
+    return None
+
+
+def _runs_python(owner, name):
+    return _found(owner, name) is not None and type(_found(owner, name)) is not _slot
+
+
+NOT_COUNTED, FUNCTION, METHOD, OTHER, MAKER = range(5)
+
+
+def _kind_of(function, argument):
+    """What is called: nothing that is counted here, a builtin function or method, another callable, or a class that Python makes ready."""
     kind = type(function)
-    return kind is _builtin or issubclass(kind, _builtin) or (kind is _method and argument is not MISSING)
+    if kind is _bound:
+        return _kind_of(function.__func__, function)
+    if kind is _python_function:
+        return NOT_COUNTED
+    if kind is _builtin or _builtin in _type_mro(kind):
+        return FUNCTION
+    if kind is _method:
+        return NOT_COUNTED if argument is MISSING else METHOD
+    if type in _type_mro(kind):
+        made = type(_found(function, "__new__")) is staticmethod
+        python = made or _runs_python(function, "__init__") or _runs_python(kind, "__call__")
+        return MAKER if python else OTHER
+    return NOT_COUNTED if _runs_python(kind, "__call__") else OTHER
+
+
+def _own_text(function, name):
+    descriptor = _found(type(function), name)
+    value = descriptor.__get__(function) if type(descriptor) in (_getset, _member) else None
+    return value if type(value) is str else ""
+
+
+def _module_of(owner):
+    if _type_flags(owner) & HEAP_TYPE:
+        return _text(_type_dict(owner).get("__module__"))
+    return _text(_type_module(owner)) or "builtins"
+
+
+def _other_row(function):
+    if type in _type_mro(type(function)):
+        return _function(BUILTIN, (_type_qualname if _type_flags(function) & HEAP_TYPE else _type_name)(function), _module_of(function))
+    name = _own_text(function, "__qualname__") or _own_text(function, "__name__")
+    if name:
+        return _function(BUILTIN, name, _own_text(function, "__module__") or _module_of(type(function)))
+    owner = type(function)
+    name = (_type_qualname if _type_flags(owner) & HEAP_TYPE else _type_name)(owner)
+    return _function(BUILTIN, name + ".__call__", _module_of(owner))
+
+
+def _row_of(kind, function, argument):
+    if type(function) is _bound:
+        function, argument = function.__func__, function.__self__
+    if kind == METHOD:
+        return _method_row(function.__name__, type(argument))
+    return _builtin_row(function) if kind == FUNCTION else _other_row(function)
 
 
 def _on_call(code, _offset, function, argument):
     now = monotonic_ns()
     stack = getattr(_local, "stack", None)
-    if not active or stack is None or len(stack.entries) == 1 or not _is_builtin(function, argument):
+    if not active or stack is None or len(stack.entries) == 1 or codes.get(id(code)) is _IGNORED:
         return
-    if codes.get(id(code)) is _IGNORED or _held_up():
+    kind = _kind_of(function, argument)
+    if kind == NOT_COUNTED or _held_up():
         return
     _book(stack, now)
     frame = _frame_at(1)
-    if type(function) is _method:
-        row = _method_row(function.__name__, type(argument))
-    else:
-        row = _builtin_row(function)
-        if function.__name__ == "_exit" and function.__module__ == "posix":
-            close()
+    row = _row_of(kind, function, argument)
+    if kind == MAKER:
+        caller = stack.entries[-1]
+        _count(0 if caller[3] else _context(stack, caller[2], row, _line_of_call(stack, frame)), row, 0)
+        return
+    if kind == FUNCTION and function.__name__ == "_exit" and function.__module__ == "posix":
+        close()
     _enter(stack, row, id(frame), None, _line_of_call(stack, frame), 0)
 
 
 def _on_builtin_end(code, _offset, function, argument):
     now = monotonic_ns()
     stack = getattr(_local, "stack", None)
-    if not active or stack is None or not _is_builtin(function, argument) or codes.get(id(code)) is _IGNORED:
+    if not active or stack is None or codes.get(id(code)) is _IGNORED or _kind_of(function, argument) in (NOT_COUNTED, MAKER):
         return
     _book(stack, now)
     _leave(stack, id(_frame_at(1)), True)
@@ -1025,7 +1096,7 @@ def close():
         u64[HEAD_LAST_TICKS] = u64[HEAD_LAST_MONO_NS] = monotonic_ns()
         u32[HEAD_STATE] = 2
         if active and not MONITORING and sys.getprofile() is not _on_profile:
-            _flag(FLAG_HOOK_TAKEN)  # the program put a hook of its own in
+            u32[HEAD_TAKEN_HOOKS] += 1  # the program put a hook of its own in
 
 
 def _calibrate():

@@ -1,0 +1,132 @@
+"""Takes recordings into the round they were made for, and into no other."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from ricerca.model.completeness import Gap, gaps_of_recording
+from ricerca.model.errors import FileDamagedError, InputError, RicercaError
+from ricerca.model.rounds import Round, Run
+from ricerca.runner import recordings
+from ricerca.runner.launch import Ended
+from ricerca.runner.recordings import About, Waiting
+from ricerca.study.store import Study
+
+if TYPE_CHECKING:
+    from ricerca.model.run_tables import RunTables
+
+
+@dataclass(frozen=True)
+class Taken:
+    """A run that is in the study now. ``round_number`` may be another than it was made for: then ``own_round`` is true."""
+
+    run_id: int
+    round_number: int
+    gaps: tuple[Gap, ...]
+    own_round: bool = False
+
+
+def take_in(recording: Path, about: About) -> Taken:
+    """Take a recording into its study and remove it; it is removed only after the study holds the run.
+
+    Raises
+    ------
+    FileDamagedError
+        There is nothing in it that can be read.
+    RicercaError
+        The study cannot be written to.
+    """
+    from ricerca.runner.sources import gather, with_qualified_names
+
+    tables, unreadable = _tables_of(recording)
+    tables = replace(tables, facts=replace(tables.facts, inside=" ".join(about.subject.inside)))
+    status = about.exit_status
+    ended = Ended(0 if status is None else status, 0, about.wall_ns, about.cpu_ns)
+    words = ended.words if status is not None else "its end was not seen"
+    gaps = gaps_of_recording(tables.facts, ended.by_signal, unreadable)
+    run = Run(0, about.kind, tables.facts.start_unix_ns, tables.facts.duration_ns, about.cpu_ns, status, words, gaps)
+    sources = gather(tables.function_file, about.subject.cwd)
+    with Study.open(about.study) as study, study.transaction():
+        round_, own = _round_for(study, about)
+        run_id = study.add_run(round_.id, run, with_qualified_names(tables, sources), sources)
+    recordings.remove(recording)
+    return Taken(run_id, round_.number, gaps, own)
+
+
+def _round_for(study: Study, about: About) -> tuple[Round, bool]:
+    """The round a recording was made for where it is still there, else a new one of its own."""
+    for round_ in study.rounds():
+        same = round_.id == about.round_id and round_.number == about.round_number
+        if same and not round_.subject.not_alike(about.subject):
+            return round_, False
+    name = about.round_name or about.case
+    return study.add_round(about.subject, name, "Taken in later; the round it was made for is gone."), True
+
+
+def _tables_of(recording: Path) -> tuple[RunTables, int]:
+    """A run with all its processes, and how many of their recordings could not be read."""
+    from ricerca.recording.merging import merge, without_unused
+    from ricerca.recording.reader import open_recording
+    from ricerca.recording.tables import take
+
+    tables, children, unreadable = take(open_recording(recording)), [], 0
+    for file in recordings.parts(recording):
+        if file.stat().st_size == 0:
+            continue  # the process was replaced by another program before it began
+        try:
+            child = without_unused(take(open_recording(file)))
+        except FileDamagedError:
+            unreadable += 1
+            continue
+        if child.calls.any():
+            children.append(child)
+    if children:
+        tables = merge([tables, *children])
+    if not (tables.parent >= 0).any():
+        raise FileDamagedError("the program ended before it began")
+    return tables, unreadable
+
+
+def take_waiting(one: Waiting) -> Taken:
+    """Take in a recording that was left behind.
+
+    Raises
+    ------
+    InputError
+        Its program is still running, its study is gone, or it does not say what it belongs to.
+    """
+    about = one.about
+    if one.running:
+        raise InputError(f"The program of {one.name} is still running.", "Take the recording in when it has ended.")
+    if not about.study:
+        raise InputError(f"{one.name} does not say what it belongs to.", f"Remove it with: ricerca recordings drop {one.name}")
+    if not Path(about.study).exists():
+        with Study.open(about.study, create=True):
+            pass
+    return take_in(one.file, about)
+
+
+def recover(study_path: Path) -> list[Taken]:
+    """Take in what was left behind of a study whose Ricerca was stopped, or could not write then. What cannot be taken in stays."""
+    taken = []
+    for one in recordings.waiting():
+        if one.running or one.about.study != str(study_path.absolute()):
+            continue
+        try:
+            taken.append(take_in(one.file, one.about))
+        except FileDamagedError as problem:
+            if one.bytes == 0 or "before it began" in problem.what:
+                recordings.remove(one.file)  # there is nothing in it
+            else:
+                recordings.say_why(one.file, problem.what)
+        except RicercaError as problem:
+            recordings.say_why(one.file, problem.what)
+    return taken
+
+
+def ended_about(about: About, ended: Ended) -> About:
+    """The same with how the program ended."""
+    return replace(about, exit_status=ended.exit_status, wall_ns=ended.wall_ns, cpu_ns=ended.cpu_ns, ended_unix_ns=time.time_ns())

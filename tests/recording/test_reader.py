@@ -81,8 +81,9 @@ def test_a_newer_format_is_refused(recorded, tmp_path):
 def test_damage_gives_an_error_or_a_recording(data, recorded, tmp_path):
     raw = bytearray(recorded.read_bytes())
     recording = open_recording(recorded)
-    rows = recording.contexts.__array_interface__["data"][0] - recording.strings.__array_interface__["data"][0]
-    start = data.draw(st.sampled_from([0, layout.DIRECTORY_OFFSET, layout.HEADER_BYTES, layout.HEADER_BYTES + rows]))
+    directory = np.frombuffer(raw, layout.TABLE_ROW, int(recording.header["table_count"]), layout.DIRECTORY_OFFSET)
+    rows = [int(row["offset_bytes"]) for row in directory]
+    start = data.draw(st.sampled_from([0, layout.DIRECTORY_OFFSET, *rows]))
     for _ in range(data.draw(st.integers(1, 6))):
         raw[min(start + data.draw(st.integers(0, 400)), len(raw) - 1)] = data.draw(st.integers(0, 255))
     if data.draw(st.booleans()):

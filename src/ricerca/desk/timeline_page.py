@@ -23,6 +23,13 @@ LEAST_SPAN_PX = 3
 MOST_STEPS = 160
 
 
+def _of_waiting(colour: QColor) -> QColor:
+    """A layer's colour where it waits: the same hue, so faint that it is told from running at once."""
+    faint = QColor(colour)
+    faint.setAlphaF(0.22)
+    return faint
+
+
 class Staves(QWidget):
     """Paints the timeline and takes the dragged stretch."""
 
@@ -113,9 +120,10 @@ class Staves(QWidget):
         painter.drawText(QRectF(SIDE_PX, top + DENSITY_PX - 5, NAME_PX - 8, 16), Qt.AlignmentFlag.AlignLeft, "waiting")
         base = np.full(line.slices, top + DENSITY_PX)
         width = self._x(1) - self._x(0)
-        for row, layer in enumerate(line.layers):
-            high = stave.density[row] / max(line.slice_ns, 1) * DENSITY_PX
-            colour = colours.own(layer)
+        parts = [(stave.density[row] - stave.waiting_density[row], colours.own(layer)) for row, layer in enumerate(line.layers)]
+        parts += [(stave.waiting_density[row], _of_waiting(colours.own(layer))) for row, layer in enumerate(line.layers)]
+        for part, colour in parts:
+            high = part / max(line.slice_ns, 1) * DENSITY_PX
             for at in np.flatnonzero(high > 0.2).tolist():
                 tall = min(float(high[at]), base[at] - top)
                 painter.fillRect(QRectF(self._x(at), base[at] - tall, width + 0.6, tall), colour)

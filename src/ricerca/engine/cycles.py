@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ricerca.engine.neighbours import Edges
-from ricerca.engine.profile import Profile, group_sums, not_nested
+from ricerca.engine.profile import KIND_PYTHON, Profile, group_sums, not_nested
 
 
 @dataclass(frozen=True)
@@ -85,8 +85,13 @@ def _in_rings(calls: np.ndarray, count: int) -> np.ndarray:
 
 
 def function_cycles(profile: Profile, edges: Edges) -> tuple[Cycle, ...]:
-    """The cycles among the functions of a profile; members are function numbers."""
-    count = len(profile.functions)
-    keys = np.sort((edges.caller * count + edges.callee)[edges.caller >= 0])
+    """The cycles among functions that call each other by themselves; members are function numbers.
+
+    A call through a builtin, an import or the making of a class ties together what has nothing to do with each other: in a
+    large program nearly everything.
+    """
+    count, python = len(profile.functions), np.asarray(profile.functions.kind) == KIND_PYTHON
+    direct = (edges.caller >= 0) & python[edges.caller] & python[edges.callee]
+    keys = np.sort((edges.caller * count + edges.callee)[direct])
     calls = np.stack(np.divmod(keys[np.diff(keys, prepend=-1) > 0], count), axis=1)
     return find_cycles(profile, profile.function, count, calls)

@@ -30,6 +30,7 @@ CLEAR, LEAST = 0.05, 0.02
 """Shares of the whole: worth a card; worth one where there are few others."""
 OFTEN_CALLS, OFTEN_NS, SELDOM_CALLS = 10_000, 50_000, 10
 LEAST_SHARE = {WAITING: 0.10, COLLECTION: 0.04, IMPORTS: 0.15, PROGRAMS: 0.05, CYCLE: 0.10, SLOWER: 0.03}
+HANDFUL = 8  # functions of a cycle that is worth telling: of more nobody can say where to look
 RING_CALLS = 1000
 CHARGED_SHARE, LINE_SHARE, ALL_OF_IT = 0.25, 0.3, 0.8
 LITTLE_CEILING = 1.1
@@ -355,7 +356,7 @@ def _programs(scene: Scene) -> Lead | None:
 
 
 def _cycle(scene: Scene) -> Lead | None:
-    one = next(iter(scene.cycles), None)
+    one = next((cycle for cycle in scene.cycles if len(cycle.members) <= HANDFUL), None)
     if one is None or one.self_ns < LEAST_SHARE[CYCLE] * scene.total_ns or one.inner_calls < RING_CALLS:
         return None
     members = one.dearest_first(scene.figures.self_ns)

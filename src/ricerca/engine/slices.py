@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from ricerca.engine.profile import Profile, group_sums
+from ricerca.engine.profile import KIND_PYTHON, Profile, group_sums
 
 
 def _scaled(profile: Profile, rows: np.ndarray) -> np.ndarray:
@@ -76,13 +76,16 @@ def counterpart(profile: Profile, first: int, last: int, other: Profile) -> tupl
 LEAST_POINTS = 6
 LEAST_RISE = 1.0
 POINTS = 24
+MOST_CHANCE = 0.01
+"""Of functions whose cost goes up and down without a trend, at most so many are taken for growing."""
 
 
 @dataclass(frozen=True)
 class Growth:
     """Own time per call over the run: ``per_call_ns`` at ``at`` (0 to 1), straight line ``first_ns`` to ``last_ns``.
 
-    ``raw_rise`` is by how much the line of the raw times rises, as a share of its beginning.
+    ``raw_rise`` is by how much the line of the raw times rises, as a share of its beginning; ``chance`` is the probability
+    of a trend upwards like this where there is none.
     """
 
     at: np.ndarray
@@ -90,40 +93,57 @@ class Growth:
     first_ns: float
     last_ns: float
     raw_rise: float
+    chance: float
 
     @property
     def factor(self) -> float:
-        """By how much a call at the end is dearer than one at the beginning."""
+        """By how much slower a call at the end is than one at the beginning."""
         return self.last_ns / max(self.first_ns, 1e-9)
 
     @property
     def rises(self) -> bool:
-        """Whether a call at the end costs twice as much as one at the beginning, the recorder's cost deducted or not."""
-        return self.first_ns > 0 and self.last_ns > (1 + LEAST_RISE) * self.first_ns and self.raw_rise > LEAST_RISE
+        """Whether a call at the end takes twice as long as one at the beginning, the recorder's cost deducted or not, and not by chance."""
+        rise = self.first_ns > 0 and self.last_ns > (1 + LEAST_RISE) * self.first_ns and self.raw_rise > LEAST_RISE
+        return rise and self.chance <= MOST_CHANCE
+
+
+def _at_their_calls(values: np.ndarray, calls: np.ndarray) -> np.ndarray:
+    """Time in stretches in which no call began belongs to the calls that began before, else to the first."""
+    began = np.flatnonzero(calls > 0)
+    home = began[np.maximum(np.searchsorted(began, np.arange(len(values)), side="right") - 1, 0)]
+    return np.bincount(home, values, len(values))
 
 
 def growth(profile: Profile, function: int) -> Growth | None:
-    """How the cost of a call changed over the run; None where the function was called in too few stretches of it.
+    """How the cost of a call changed over the run, waiting left out; None where too few stretches of it had calls.
 
-    The straight line is a least-squares fit, each stretch weighted by its calls.
+    Whether it rises is told by ranks (Kendall, 1938), how much by the median of slopes (Theil, 1950; Sen, 1968): a few slow
+    calls make no trend. Waits and builtins have no cost of their own that could grow with the work done: None.
     """
+    if profile.functions.kind[function] != KIND_PYTHON:
+        return None
     rows = profile.slices_of(function)
-    calls, times = profile.slice_calls[rows], _scaled(profile, rows)
+    calls, waits = profile.slice_calls[rows], profile.slice_waiting_ns[rows]
     if calls.sum() < LEAST_POINTS:
         return None
+    ran = np.divide(profile.slice_self_ns[rows] - waits, profile.slice_self_ns[rows], where=profile.slice_self_ns[rows] > 0,
+                    out=np.zeros(len(rows)))  # fmt: skip
     numbers = profile.slice_number[rows]
     first_slice, width = int(numbers.min()), int(numbers.max() - numbers.min()) + 1
     bins = (numbers - first_slice) * POINTS // width
-    by_calls, by_time = np.bincount(bins, calls, POINTS), np.bincount(bins, times, POINTS)
-    by_raw = np.bincount(bins, profile.slice_self_ns[rows], POINTS)
+    by_calls = np.bincount(bins, calls, POINTS)
+    by_time = _at_their_calls(np.bincount(bins, _scaled(profile, rows) * ran, POINTS), by_calls)
+    by_raw = _at_their_calls(np.bincount(bins, profile.slice_self_ns[rows] * ran, POINTS), by_calls)
     used = np.flatnonzero(by_calls > 0)
     if len(used) < LEAST_POINTS:
         return None
+    from scipy import stats  # here, for it takes a while to load
+
     at, per_call = (first_slice + (used + 0.5) / POINTS * width) / profile.slice_count, by_time[used] / by_calls[used]
-    weights = np.sqrt(by_calls[used])
-    ends = [np.polyval(np.polyfit(at, values, 1, w=weights), at[[0, -1]]) for values in (per_call, by_raw[used] / by_calls[used])]
-    (first, last), (raw_first, raw_last) = np.maximum(ends, 0.0)
-    return Growth(at, per_call, float(first), float(last), float(raw_last / max(raw_first, 1e-9) - 1))
+    lines = [stats.theilslopes(values, at) for values in (per_call, by_raw[used] / by_calls[used])]
+    (first, last), (raw_first, raw_last) = (np.maximum(line.intercept + line.slope * at[[0, -1]], 0.0) for line in lines)
+    chance = float(stats.kendalltau(at, per_call, alternative="greater").pvalue)
+    return Growth(at, per_call, float(first), float(last), float(raw_last / max(raw_first, 1e-9) - 1), chance if chance == chance else 1.0)
 
 
 LEAST_GROWN = 0.02

@@ -16,11 +16,15 @@ MOST_SPANS = 400
 
 @dataclass(frozen=True)
 class Stave:
-    """One thread. ``density`` is (layers, slices) in ns; ``waiting`` and ``collecting`` are (slices,) in ns."""
+    """One thread. ``density`` is (layers, slices) in ns, ``waiting_density`` the part of it that was waited.
+
+    ``waiting`` and ``collecting`` are (slices,) in ns.
+    """
 
     name: str
     process: int
     density: np.ndarray
+    waiting_density: np.ndarray
     waiting: np.ndarray
     collecting: np.ndarray
     spans: tuple[tuple[int, int, int, int], ...]
@@ -51,10 +55,13 @@ def timeline(profile: Profile) -> Timeline:
     threads = len(profile.thread_name)
     cells = np.bincount((thread * len(layers) + kind) * count + where, self_ns, threads * len(layers) * count) if count else np.zeros(0)
     density = cells.reshape(threads, len(layers), count)
+    place = (thread * len(layers) + kind) * count + where
+    waited = np.bincount(place, np.minimum(waiting_ns, self_ns), threads * len(layers) * count) if count else np.zeros(0)
+    waiting_density = waited.reshape(threads, len(layers), count)
     waits = np.bincount(thread * count + where, waiting_ns, threads * count).reshape(threads, count) if count else np.zeros((threads, 0))
     collecting = density[:, number[COLLECTION]] if COLLECTION in number and count else np.zeros((threads, count))
     staves = tuple(
-        Stave(name, int(profile.thread_process[row]), density[row], waits[row], collecting[row], _spans(profile, row))
+        Stave(name, int(profile.thread_process[row]), density[row], waiting_density[row], waits[row], collecting[row], _spans(profile, row))
         for row, name in enumerate(profile.thread_name)
         if density[row].any() or waits[row].any()
     )

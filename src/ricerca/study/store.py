@@ -8,6 +8,7 @@ import sqlite3
 import time
 import zlib
 from collections.abc import Iterable, Iterator, Mapping
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import asdict, replace
 from hashlib import blake2b
@@ -21,6 +22,23 @@ from ricerca.study.schema import APPLICATION_ID, FORMAT, migrate
 
 if TYPE_CHECKING:  # recording a program must not wait for NumPy to load
     from ricerca.model.run_tables import RunTables
+
+
+SOURCE_LEVEL = 1  # a person waits for it
+
+
+def _kept(text: str) -> str | bytes:
+    """A path as SQLite can keep it: one that is no UTF-8 as the bytes it is."""
+    try:
+        text.encode("utf-8")
+    except UnicodeEncodeError:
+        return os.fsencode(text)
+    return text
+
+
+def _path(value: object) -> str:
+    """A path as it was given to ``_kept``."""
+    return os.fsdecode(value) if isinstance(value, bytes) else str(value)
 
 
 class Study:
@@ -55,7 +73,7 @@ class Study:
         if fresh and not place.parent.is_dir():
             raise InputError(f"There is no folder {place.parent} to put the study in.")
         try:
-            connection = sqlite3.connect(place, isolation_level=None, timeout=20)
+            connection = sqlite3.connect(place, isolation_level=None, timeout=5)
             connection.execute("PRAGMA foreign_keys = ON")
             connection.execute("PRAGMA trusted_schema = OFF")
             cls._check(place, connection, fresh or place.stat().st_size == 0)
@@ -146,8 +164,8 @@ class Study:
                 (
                     subject.kind,
                     json.dumps(subject.program),
-                    subject.cwd,
-                    subject.python,
+                    _kept(subject.cwd),
+                    _kept(subject.python),
                     json.dumps(subject.env),
                     json.dumps(subject.roots),
                     json.dumps(subject.lines),
@@ -164,8 +182,8 @@ class Study:
                 Subject(
                     kind=str(kind),
                     program=tuple(str(part) for part in json.loads(program)),
-                    cwd=str(cwd),
-                    python=str(python),
+                    cwd=_path(cwd),
+                    python=_path(python),
                     env=tuple((str(name), str(value)) for name, value in json.loads(env)),
                     roots=tuple(str(root) for root in json.loads(roots)),
                     lines=tuple(str(pattern) for pattern in json.loads(lines)),
@@ -295,10 +313,16 @@ class Study:
         return run_id
 
     def _add_sources(self, run_id: int, sources: Mapping[str, bytes]) -> None:
-        for file, text in sources.items():
-            digest = blake2b(text, digest_size=20).hexdigest()
-            self._run("INSERT OR IGNORE INTO sources VALUES (?, ?, ?)", (digest, len(text), zlib.compress(text, 6)))
-            self._run("INSERT OR IGNORE INTO run_sources VALUES (?, ?, ?)", (run_id, file, digest))
+        digests = {file: blake2b(text, digest_size=20).hexdigest() for file, text in sources.items()}
+        known = {str(row[0]) for row in self.query("SELECT hash FROM sources")}
+        fresh = {digest: sources[file] for file, digest in digests.items() if digest not in known}
+        with ThreadPoolExecutor(2) as pool:  # compressing leaves the interpreter to others
+            packed = pool.map(lambda text: zlib.compress(text, SOURCE_LEVEL), fresh.values())
+            rows = [(digest, len(text), data) for (digest, text), data in zip(fresh.items(), packed, strict=True)]
+        self.execute_many("INSERT OR IGNORE INTO sources VALUES (?, ?, ?)", rows)
+        self.execute_many(
+            "INSERT OR IGNORE INTO run_sources VALUES (?, ?, ?)", [(run_id, _kept(file), digest) for file, digest in digests.items()]
+        )
 
     def tables(self, run_id: int) -> RunTables:
         """The tables of a recorded run.
@@ -320,7 +344,7 @@ class Study:
     def sources(self, run_id: int) -> dict[str, str]:
         """File name to content hash of all sources kept for a run."""
         rows = self.query("SELECT file, hash FROM run_sources WHERE run_id = ?", (run_id,))
-        return {str(file): str(digest) for file, digest in rows}
+        return {_path(file): str(digest) for file, digest in rows}
 
     def source_text(self, digest: str) -> str:
         """A source as it was recorded."""

@@ -2,7 +2,7 @@
 PY := .venv/bin/python
 DEMO := build/demo
 
-.PHONY: setup demo test check sanitize soak bench shots layout format clean
+.PHONY: setup demo packages test lint check sanitize soak bench shots layout format clean
 
 setup:
 	@sh packaging/setup.sh
@@ -10,15 +10,19 @@ setup:
 demo: setup ## the main job with the demo data; without a display the full example headless
 	@$(PY) tools/demo.py $(DEMO)
 
-test: setup ## the tests
-	@QT_QPA_PLATFORM=offscreen $(PY) -m pytest
+packages: setup
+	@sh packaging/test_packages.sh
 
-check: setup ## format, lint, types, contracts, tests and doctests
+test: packages ## the tests and doctests, on all processors
+	@QT_QPA_PLATFORM=offscreen $(PY) -m pytest -n auto
+
+lint: setup ## format, lint, types, import contracts
 	$(PY) -m ruff format --check src tests bench tools setup.py
 	$(PY) -m ruff check src tests bench tools setup.py
 	$(PY) -m mypy
 	.venv/bin/lint-imports
-	QT_QPA_PLATFORM=offscreen $(PY) -m pytest
+
+check: lint test ## all of that
 
 layout: setup ## all that knows the recording file's layout, from its one description
 	@$(PY) tools/make_layout.py

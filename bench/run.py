@@ -79,7 +79,7 @@ def least_ns(python: str, workload: str, native: str | None, folder: Path) -> in
         env |= {
             "PYTHONPATH": str(ENTRY),
             "RICERCA_RECORDING": str(recording),
-            "RICERCA_NATIVE": f"{ask(python).cache_tag}={native}",
+            "RICERCA_NATIVE": f"{ask(python).tag}={native}",
             "RICERCA_LIMIT": str(1 << 30),
         }
     command = [python, str(HERE / "least.py"), workload, str(SECONDS)]
@@ -288,7 +288,7 @@ def memory(folder: Path) -> list[Figure]:
         recording.touch()
         env = {
             **os.environ, "PYTHONPATH": str(ENTRY), "RICERCA_RECORDING": str(recording), "RICERCA_LIMIT": str(1 << 30),
-            "RICERCA_NATIVE": f"{ask(sys.executable).cache_tag}={native_for(sys.executable)}",
+            "RICERCA_NATIVE": f"{ask(sys.executable).tag}={native_for(sys.executable)}",
         }  # fmt: skip
         done = subprocess.run([sys.executable, str(script), *arguments], env=env, check=True, capture_output=True, text=True)
         opened = open_recording(recording)

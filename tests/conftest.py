@@ -20,7 +20,8 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 def own_cache(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> Path:
     """Recordings lie in a folder of the test's own; what is compiled is kept for all tests."""
     folder = tmp_path_factory.mktemp("cache")
-    shared = tmp_path_factory.getbasetemp() / "native"
+    base = tmp_path_factory.getbasetemp()
+    shared = (base.parent if "PYTEST_XDIST_WORKER" in os.environ else base) / "native"
     shared.mkdir(exist_ok=True)
     (folder / "ricerca").mkdir()
     (folder / "ricerca" / "native").symlink_to(shared)
@@ -61,6 +62,15 @@ class Counts:
 
 
 Recorder = Callable[..., Counts]
+
+
+def facts_of(study: Path, *options: str) -> dict[str, Any]:
+    """What `rank --json` says of a study."""
+    done = ricerca("rank", study, "--json", *options)
+    assert done.returncode == 0, done.stderr
+    return json.loads(done.stdout)
+
+
 VERSIONS = ("3.9", "3.10", "3.11", "3.12", "3.13")
 
 
@@ -86,6 +96,18 @@ def version(interpreter: str) -> tuple[int, int]:
     """Version of the interpreter."""
     major, minor = interpreter.rsplit("python", 1)[-1].split(".") if interpreter != sys.executable else sys.version_info[:2]
     return int(major), int(minor)
+
+
+PACKAGES = Path(__file__).parents[1] / "build" / "packages"
+
+
+@pytest.fixture
+def packages(version: tuple[int, int]) -> str:
+    """A folder with packages for the interpreter that is recorded, put there by the set-up; skips the test where there is none."""
+    folder = PACKAGES / f"{version[0]}.{version[1]}"
+    if not (folder / "greenlet").is_dir():
+        pytest.skip(f"no packages for Python {version[0]}.{version[1]} in {folder}")
+    return str(folder)
 
 
 @pytest.fixture(params=["native", "python"])

@@ -119,6 +119,12 @@ def show_functions(loaded: Loaded, by: str, top: int) -> None:
 
         share = running_share(np.asarray([row["self_ns"] for row in rows]), total)
         console.print(f"The first {len(rows)} hold {share_text(float(share[-1]))}, the first three {share_text(float(share[2]))}.")
+    facts = loaded.profile.facts
+    if facts.public_only:
+        console.print(f"Python {facts.python} is newer than the tested ones: recorded through its public interfaces alone.")
+    if facts.calls_not_shown:
+        console.print(f"Python {facts.python} does not tell of calls of {', '.join(facts.calls_not_shown)}; their time counts to callers.",
+                      style="dim")  # fmt: skip
     for one in cycle_rows(loaded, MOST_CYCLES):
         names = [row["function"] for row in one["functions"]]
         console.print(

@@ -44,25 +44,46 @@ def function_spans(text: str) -> dict[int, int]:
     return spans
 
 
-def qualified_names(text: str) -> dict[tuple[int, str], str]:
-    """(first line, name) to qualified name of all functions, classes, lambdas and comprehensions.
+def qualified_names(text: str) -> dict[tuple[int, str, int], str]:
+    """(first line, name, nesting) to qualified name of all functions, classes, lambdas and comprehensions.
 
-    For interpreters whose code objects know their plain name only (before 3.11).
+    For interpreters whose code objects know their plain name only (before 3.11). *Nesting* tells those of one name on one line
+    apart: how many of them lie inside each other within it.
 
-    >>> qualified_names("class A:\\n    def m(self):\\n        return lambda: 1\\n")[3, "<lambda>"]
+    >>> qualified_names("class A:\n    def m(self):\n        return lambda: lambda: 1\n")[3, "<lambda>", 1]
     'A.m.<locals>.<lambda>'
     """
-    found: dict[tuple[int, str], str] = {}
+    found: dict[tuple[int, str, int], str] = {}
     tree = _parsed(text)
     waiting: list[tuple[ast.AST, str]] = [] if tree is None else [(tree, "")]
     while waiting:
         node, prefix = waiting.pop()
-        name = _name_of(node)
+        name, outside = _name_of(node), prefix
         if name:
-            found.setdefault((_first_line(node), name), prefix + name)
+            line = _first_line(node)
+            found.setdefault((line, name, _nesting(node, line, name)), prefix + name)
             prefix += name + ("." if isinstance(node, ast.ClassDef) else ".<locals>.")
-        waiting += [(child, prefix) for child in reversed(list(ast.iter_child_nodes(node)))]
+        without = _evaluated_outside(node)
+        waiting += [(child, prefix) for child in reversed(list(ast.iter_child_nodes(node))) if child not in without]
+        waiting += [(child, outside) for child in without]
     return found
+
+
+def _evaluated_outside(node: ast.AST) -> list[ast.AST]:
+    """What is written within a function but belongs to the code around it: default values and decorators."""
+    arguments = getattr(node, "args", None)
+    found = list(getattr(node, "decorator_list", []))
+    if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef | ast.Lambda) and isinstance(arguments, ast.arguments):
+        found.append(arguments)
+    return found
+
+
+def _nesting(node: ast.AST, line: int, name: str) -> int:
+    """How many functions of this name and line lie inside each other within a node."""
+    outside = _evaluated_outside(node)
+    inner = [child for child in ast.iter_child_nodes(node) if child not in outside]
+    own = [int(_name_of(child) == name and _first_line(child) == line) + _nesting(child, line, name) for child in inner]
+    return max(own, default=0) if name.startswith("<") else 0
 
 
 def _name_of(node: ast.AST) -> str:

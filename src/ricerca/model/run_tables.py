@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
+from ricerca.model.marks import FLAG_PUBLIC_ONLY
+
 if TYPE_CHECKING:  # recording a program must not wait for NumPy to load
     import numpy as np
 
@@ -62,6 +64,23 @@ class RunFacts:
     strange_stacks: int = 0
 
     @property
+    def public_only(self) -> bool:
+        """Whether the interpreter was newer than the tested ones, so that only its public interfaces were used."""
+        return bool(self.flags & FLAG_PUBLIC_ONLY)
+
+    @property
+    def calls_not_shown(self) -> tuple[str, ...]:
+        """Kinds of calls that the interpreter did not tell of; their time counts to their callers.
+
+        >>> RunFacts(python="3.13.0").calls_not_shown
+        ()
+        """
+        version = tuple(int(part) for part in self.python.split(".")[:2] if part.isdigit())
+        if not version or version >= (3, 12):
+            return ()
+        return ("classes", "partial objects", "ufuncs", "functions of extension languages", "slot wrappers")
+
+    @property
     def python_slowness(self) -> float:
         """How many times as dear a call of a Python function was as in calibration, told by the hook's own work at its entry.
 
@@ -99,7 +118,8 @@ class RunTables:
 
     ``function_lookups``: per mille of the instructions in a function's loops that look names up.
     ``function_light``: per mille of its long gaps that is bytecode, -1 where nobody looked. Both may be
-    empty; they matter for Python 3.11 only.
+    empty; they matter for Python 3.11 only. ``function_nesting`` tells functions of one name on one line apart until their
+    qualified names are known, and may be empty afterwards.
 
     ``slice_*``: one entry for each context and slice of time in which something happened to it, with the
     calls and times that fell into the slice; over all slices they sum to the context's own.
@@ -131,6 +151,7 @@ class RunTables:
     facts: RunFacts = field(default_factory=RunFacts)
     function_lookups: np.ndarray = field(default_factory=_no_rows)
     function_light: np.ndarray = field(default_factory=_no_rows)
+    function_nesting: np.ndarray = field(default_factory=_no_rows)
     slice_context: np.ndarray = field(default_factory=_no_rows)
     slice_number: np.ndarray = field(default_factory=_no_rows)
     slice_calls: np.ndarray = field(default_factory=_no_rows)

@@ -92,7 +92,7 @@ FUNCTIONS = np.dtype(
         ("overflow_resumes", "<u8"),
         ("lookups", "<u2"),
         ("light", "<u2"),
-        ("spare", "<u4"),
+        ("nesting", "<u4"),
     ]
 )
 

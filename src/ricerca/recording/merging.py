@@ -66,6 +66,11 @@ def _slice_numbers(parts: Sequence[RunTables], starts: Sequence[int]) -> tuple[f
     return width, [(values / width).astype(np.int64) for values in middles]
 
 
+def _nesting(tables: RunTables) -> list[int]:
+    """Nesting of each function, 0 where nobody looked."""
+    return tables.function_nesting.tolist() if len(tables.function_nesting) else [0] * len(tables.function_name)
+
+
 def merge(parts: Sequence[RunTables]) -> RunTables:
     """Put the processes of a run together; the first is the one that was started.
 
@@ -73,13 +78,13 @@ def merge(parts: Sequence[RunTables]) -> RunTables:
     process, but the flags, and what was watched, of all.
     """
     first = parts[0]
-    rows: dict[tuple[int, str, str, str, int], int] = {}
+    rows: dict[tuple[int, str, str, str, int, int], int] = {}
     numbers = []
     for part in parts:
         keys = zip(part.function_kind.tolist(), part.function_module, part.function_name, part.function_file,
-                   part.function_line.tolist(), strict=True)  # fmt: skip
+                   part.function_line.tolist(), _nesting(part), strict=True)  # fmt: skip
         numbers.append(np.asarray([rows.setdefault(key, len(rows)) for key in keys], np.int64))
-    kinds, modules, names, files, lines = zip(*rows, strict=True) if rows else ((),) * 5
+    kinds, modules, names, files, lines, nesting = zip(*rows, strict=True) if rows else ((),) * 6
     overflow = {name: np.zeros(len(rows), np.int64) for name in ("overflow_calls", "overflow_resumes")}
     traits = {name: np.full(len(rows), -1, np.int32) for name in ("function_lookups", "function_light")}
     for part, number in zip(parts, numbers, strict=True):
@@ -115,6 +120,7 @@ def merge(parts: Sequence[RunTables]) -> RunTables:
         function_module=tuple(modules),
         function_file=tuple(files),
         function_line=np.asarray(lines, np.int32),
+        function_nesting=np.asarray(nesting, np.int32),
         parent=joined("parent", lambda values, n: np.where(values >= 0, values + context_base[n], -1)).astype(np.int32),
         function=joined("function", lambda values, n: numbers[n][values]).astype(np.int32),
         thread=joined("thread", lambda values, n: values + thread_base[n]).astype(np.int32),

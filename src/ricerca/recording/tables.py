@@ -12,6 +12,9 @@ from ricerca.recording import layout
 from ricerca.recording.reader import Recording
 
 
+INTERPRETER_MODULES = ("_interpreters", "_xxsubinterpreters")
+
+
 def _to_ns(ticks: np.ndarray, ns_per_tick: float) -> np.ndarray:
     return np.rint(ticks * ns_per_tick).astype(np.int64)
 
@@ -77,6 +80,18 @@ def _spans(recording: Recording, rate: float) -> dict[str, np.ndarray]:
     }
 
 
+def _made_interpreters(recording: Recording) -> int:
+    """Subinterpreters that the program made by the interpreter's own module, which 3.13 does not tell of otherwise."""
+    functions = recording.functions
+    rows = [
+        number
+        for number in np.flatnonzero(functions["kind"] == marks.KIND_BUILTIN)
+        if recording.text(int(functions[number]["name_offset"]), int(functions[number]["name_bytes"])) == "create"
+        and recording.text(int(functions[number]["module_offset"]), int(functions[number]["module_bytes"])) in INTERPRETER_MODULES
+    ]
+    return int(recording.contexts["calls"][np.isin(recording.contexts["function"], rows)].sum()) if rows else 0
+
+
 def take(recording: Recording) -> RunTables:
     """Copy a recording into plain arrays, ticks turned into nanoseconds.
 
@@ -95,7 +110,7 @@ def take(recording: Recording) -> RunTables:
         flags=int(head["flags"]),
         closed=recording.closed,
         unseen_threads=int(head["unseen_threads"]),
-        unseen_interpreters=int(head["unseen_interpreters"]),
+        unseen_interpreters=max(int(head["unseen_interpreters"]), _made_interpreters(recording)),
         taken_hooks=int(head["taken_hooks"]),
         strange_stacks=int(head["strange_stacks"]),
         hook=marks.HOOKS.get(int(head["hook"]), "unknown"),
@@ -134,6 +149,7 @@ def take(recording: Recording) -> RunTables:
         line_self_ns=_to_ns(lines["self_ticks"], rate),
         facts=facts,
         function_lookups=functions["lookups"].astype(np.int32),
+        function_nesting=functions["nesting"].astype(np.int32),
         function_light=np.where(functions["light"] == marks.LIGHT_UNKNOWN, -1, functions["light"].astype(np.int32)),
         **_slices(recording, rate),
         **_spans(recording, rate),

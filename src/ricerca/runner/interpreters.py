@@ -9,7 +9,7 @@ from collections.abc import Iterable, Iterator
 from pathlib import Path
 
 MOST_LEVELS = 3
-_NAME = re.compile(r"python3\.(9|1[0-3])$")
+_NAME = re.compile(r"python3\.(9|1\d)$")
 
 
 def _python_in(environment: Path) -> Path | None:

@@ -10,6 +10,7 @@ import subprocess
 import sys
 import tempfile
 from dataclasses import dataclass
+from importlib.machinery import EXTENSION_SUFFIXES
 from importlib.util import find_spec
 from pathlib import Path
 
@@ -22,24 +23,26 @@ RECORDER = Path(ricerca.recorder.__file__).parent
 ENTRY = RECORDER / "entry"
 SOURCES = RECORDER / "native"
 PURE = RECORDER / "pure" / "hook.py"
-SUPPORTED = ((3, 9), (3, 13))
+OLDEST = (3, 9)
 NATIVE, PYTHON, PUBLIC = "native", "python", "public"
 
 _QUESTION = (
-    "import sys, sysconfig; print([list(sys.version_info[:3]), sys.implementation.cache_tag,"
-    " sysconfig.get_paths()['include'], sysconfig.get_config_var('EXT_SUFFIX') or ''])"
+    "import sys, sysconfig, _imp; print([list(sys.version_info[:3]), _imp.extension_suffixes()[0],"
+    " sysconfig.get_paths()['include'], int(bool(sysconfig.get_config_var('Py_GIL_DISABLED')))])"
 )
 
 
 @dataclass(frozen=True)
 class Interpreter:
-    """A Python found on this machine."""
+    """A Python found on this machine. ``tag`` is what its own extension modules end with: it tells builds apart that differ in more
+    than their version. ``free_threaded`` ones have no lock that the recorder could rely on.
+    """
 
     path: str
     version: tuple[int, int, int]
-    cache_tag: str
+    tag: str
     include: str
-    suffix: str
+    free_threaded: bool = False
 
 
 def ask(python: str) -> Interpreter:
@@ -52,10 +55,10 @@ def ask(python: str) -> Interpreter:
     """
     try:
         answer = subprocess.run([python, "-I", "-S", "-c", _QUESTION], capture_output=True, text=True, timeout=60, check=True)
-        version, tag, include, suffix = json.loads(answer.stdout.replace("'", '"'))
+        version, tag, include, free = json.loads(answer.stdout.replace("'", '"'))
     except (OSError, subprocess.SubprocessError, ValueError) as problem:
         raise InputError(f"{python} does not answer like a Python interpreter ({problem}).") from None
-    return Interpreter(python, (version[0], version[1], version[2]), tag, include, suffix)
+    return Interpreter(python, (version[0], version[1], version[2]), tag, include, bool(free))
 
 
 def _fingerprint() -> str:
@@ -82,9 +85,9 @@ def native_for(python: str) -> str:
 
 def _cached() -> dict[str, str]:
     """Native parts that were compiled before, by tag."""
-    mark = f"-{_fingerprint()}."
+    mark = f"{_fingerprint()}."
     folder = user_cache_path("ricerca") / "native"
-    return {file.name.partition(mark)[0]: str(file) for file in sorted(folder.glob("*.so")) if mark in file.name}
+    return {file.name.removeprefix(mark[:-1]): str(file) for file in sorted(folder.glob("*.so")) if file.name.startswith(mark)}
 
 
 def hook_setting(python: str, hook: str = NATIVE) -> str:
@@ -110,11 +113,14 @@ def hook_setting(python: str, hook: str = NATIVE) -> str:
 
 def _supported(python: str) -> Interpreter:
     interpreter = ask(python)
-    low, high = SUPPORTED
-    if not low <= interpreter.version[:2] <= high:
-        version = ".".join(map(str, interpreter.version))
-        wanted = " to ".join(".".join(map(str, end)) for end in (low, high))
-        raise InputError(f"{python} is Python {version}, which cannot be recorded.", f"Use a Python {wanted}.")
+    version = ".".join(map(str, interpreter.version))
+    if interpreter.version[:2] < OLDEST:
+        oldest = ".".join(map(str, OLDEST))
+        raise InputError(f"{python} is Python {version}, which cannot be recorded.", f"Use a Python {oldest} or later.")
+    if interpreter.free_threaded:
+        raise InputError(
+            f"{python} is a free-threaded build of Python {version}, which cannot be recorded.", "Use an ordinary build of that version."
+        )
     return interpreter
 
 
@@ -131,15 +137,15 @@ def native_setting(python: str) -> str:
     if _is_own(python):
         spec = find_spec("ricerca.recorder._native")
         if spec is not None and spec.origin:
-            return f"{sys.implementation.cache_tag}={spec.origin}"
+            return f"{EXTENSION_SUFFIXES[0]}={spec.origin}"
     interpreter = _supported(python)
-    return f"{interpreter.cache_tag}={compile_native(interpreter)}"
+    return f"{interpreter.tag}={compile_native(interpreter)}"
 
 
 def compile_native(interpreter: Interpreter) -> str:
     """Compile the native part for an interpreter, or find it in the cache."""
     folder = user_cache_path("ricerca") / "native"
-    place = folder / f"{interpreter.cache_tag}-{_fingerprint()}{interpreter.suffix}"
+    place = folder / f"{_fingerprint()}{interpreter.tag}"
     if place.is_file():
         return str(place)
     compiler = os.environ.get("CC") or shutil.which("cc") or shutil.which("gcc")

@@ -34,8 +34,10 @@ def with_qualified_names(tables: RunTables, sources: Mapping[str, bytes]) -> Run
         return tables
     by_file = {file: qualified_names(text.decode("utf-8", "replace")) for file, text in sources.items()}
     names = tuple(
-        by_file.get(file, {}).get((int(line), name), name)
-        for name, file, line in zip(tables.function_name, tables.function_file, tables.function_line, strict=True)
+        by_file.get(file, {}).get((int(line), name, int(nesting)), name)
+        for name, file, line, nesting in zip(
+            tables.function_name, tables.function_file, tables.function_line, tables.function_nesting, strict=True
+        )
     )
     return replace(tables, function_name=names)
 

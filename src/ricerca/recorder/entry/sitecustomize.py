@@ -119,9 +119,11 @@ def _new_file(path):
 def _record(settings):
     recording = settings["RECORDING"]
     builds = dict(pair.split("=", 1) for pair in settings["NATIVE"].split("\n") if pair)
-    native = builds.get(sys.implementation.cache_tag)
+    import _imp
+
+    native = builds.get(_imp.extension_suffixes()[0])
     if settings["CHILD"]:
-        if sys.version_info < (3, 9) or sys.version_info >= (3, 14):
+        if sys.version_info < (3, 9) or "t" in getattr(sys, "abiflags", ""):
             return
         recording = _new_file("{}.{}".format(recording, os.getpid()))
     try:

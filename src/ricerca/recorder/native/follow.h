@@ -38,7 +38,7 @@ static inline uint32_t line_of_call(const stack_entry *caller)
     if (__builtin_expect(info == NULL || (info->lines == NULL && !find_lines(info)), 0)) {
         return 0;
     }
-    int offset = caller->frame == NULL ? caller->offset : frame_offset(frame_of(caller), info->object);
+    int offset = frame_of(caller) == NULL ? caller->offset : frame_offset(frame_of(caller), info->object);
     uint32_t unit = (uint32_t)offset / 2;
     return __builtin_expect(unit < info->unit_count, 1) ? info->lines[unit] : 0;
 }

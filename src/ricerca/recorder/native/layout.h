@@ -151,7 +151,7 @@ typedef struct {
     uint64_t overflow_resumes;
     uint16_t lookups; /* per mille of the instructions in its loops that look names up */
     uint16_t light; /* per mille of its long gaps that is bytecode; 65535: nobody looked */
-    uint32_t spare;
+    uint32_t nesting; /* before 3.11: how many functions of this name lie inside each other on this line within it */
 } function_record;
 
 _Static_assert(sizeof(function_record) == 64, "a record has gaps");

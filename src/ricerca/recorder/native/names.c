@@ -106,7 +106,7 @@ static text intern_object(names *self, PyObject *object)
 
 static uint32_t hash_function(const function_record *record)
 {
-    uint32_t key[5] = {record->name_offset, record->module_offset, record->file_offset, record->first_line, record->kind};
+    uint32_t key[6] = {record->name_offset, record->module_offset, record->file_offset, record->first_line, record->kind, record->nesting};
     return hash_bytes((const char *)key, sizeof key, 7);
 }
 
@@ -127,7 +127,7 @@ static uint32_t function_row(names *self, const function_record *wanted)
         const function_record *row = &self->store->functions[index];
         if (row->name_offset == wanted->name_offset && row->module_offset == wanted->module_offset
             && row->file_offset == wanted->file_offset && row->first_line == wanted->first_line
-            && row->kind == wanted->kind) {
+            && row->kind == wanted->kind && row->nesting == wanted->nesting) {
             return index;
         }
         slot = (slot + 1) & self->function_mask;
@@ -169,6 +169,24 @@ static PyObject *qualified_name(PyCodeObject *code)
     return code->co_name;
 #endif
 }
+
+#if PY_VERSION_HEX < 0x030B0000
+/* How many functions of this name and line lie inside each other within a code object. */
+static uint32_t nesting_of(PyCodeObject *code, PyObject *name, int line)
+{
+    uint32_t most = 0;
+    for (Py_ssize_t i = 0; i < PyTuple_GET_SIZE(code->co_consts); i++) {
+        PyObject *inner = PyTuple_GET_ITEM(code->co_consts, i);
+        if (PyCode_Check(inner)) {
+            const PyCodeObject *one = (PyCodeObject *)inner;
+            int same = one->co_firstlineno == line && PyUnicode_Compare(one->co_name, name) == 0;
+            uint32_t found = (uint32_t)same + nesting_of((PyCodeObject *)inner, name, line);
+            most = found > most ? found : most;
+        }
+    }
+    return most;
+}
+#endif
 
 /* Pieces of memory for code_info are never given back: an entry of a stack that was put aside may still point to
  * one when its code is gone, and must find that it is another's or nobody's. */
@@ -275,6 +293,11 @@ code_info *names_code(names *self, PyCodeObject *code, PyObject *globals)
     if (record.name_bytes == 8 && memcmp(self->store->strings + record.name_offset, "<module>", 8) == 0) {
         record.first_line = 1; /* older interpreters give the line of its first statement */
     }
+#if PY_VERSION_HEX < 0x030B0000
+    if (PyUnicode_READ_CHAR(code->co_name, 0) == '<') {
+        record.nesting = nesting_of(code, code->co_name, code->co_firstlineno);
+    }
+#endif
     record.chosen = matches(self, name, self->patterns, self->pattern_count)
         || matches(self, file, self->patterns, self->pattern_count)
         || matches(self, owner, self->patterns, self->pattern_count);

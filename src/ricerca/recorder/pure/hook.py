@@ -106,7 +106,7 @@ FUNCTION_CODE_FLAGS = 8
 FUNCTION_CHOSEN = 9
 FUNCTION_OVERFLOW_CALLS = 5
 FUNCTION_OVERFLOW_RESUMES = 6
-FUNCTION_SPARE = 15
+FUNCTION_NESTING = 15
 THREAD_NATIVE_ID = 0
 THREAD_ROOT = 2
 THREAD_TOP = 3
@@ -145,6 +145,7 @@ SPAN_START_TICKS = 1
 SPAN_END_TICKS = 2
 # ---- end of what make layout makes
 CHUNK, WAIT_NS, BRIEF_NS = 64 << 10, 20_000, 4_000
+MOST_MAPPED = 192 << 20
 GENERATOR_FLAGS = 0x20 | 0x80 | 0x200
 RESUME = 149 if sys.version_info >= (3, 13) else 151
 HEAP_TYPE = 1 << 9
@@ -223,6 +224,7 @@ def _open(place, limit):
     global fd, path, space, u32, u64
     path = place
     fd = os.open(place, os.O_RDWR)
+    limit = min(limit, MOST_MAPPED)  # it is mapped whole, and the program may have little room for that
     shares = (limit // 16, limit // 16 // 64, limit // 128 // 64, limit // 32 // 32, (limit - limit // 3) // 64, 1, 1)
     at = HEADER_BYTES
     for which, capacity in enumerate(shares):
@@ -310,8 +312,8 @@ def _string(text):
     return known
 
 
-def _function(kind, name, module="", file="", line=0, flags=0, chosen=0):
-    key = (kind, name, module, file, line)
+def _function(kind, name, module="", file="", line=0, flags=0, chosen=0, nesting=0):
+    key = (kind, name, module, file, line, nesting)
     known = functions.get(key)
     if known is None:
         with _lock:
@@ -321,7 +323,7 @@ def _function(kind, name, module="", file="", line=0, flags=0, chosen=0):
                 waiting_rows.add(counts[FUNCTIONS])
             at = offsets[FUNCTIONS] + counts[FUNCTIONS] * 64
             texts = (*_string(name), *_string(module), *_string(file))
-            struct.pack_into("<10IQQHHI", space, at, kind, line, *texts, flags, chosen, 0, 0, 0, 0xFFFF, 0)
+            struct.pack_into("<10IQQHHI", space, at, kind, line, *texts, flags, chosen, 0, 0, 0, 0xFFFF, nesting)
             known = functions[key] = _added(FUNCTIONS)
     return known
 
@@ -372,6 +374,12 @@ def _text(value):
     return value if type(value) is str else ""
 
 
+def _nesting(code, name, line):
+    """How many functions of this name and line lie inside each other within a code object."""
+    inner = [one for one in code.co_consts if hasattr(one, "co_code")]
+    return max([(one.co_name == name and one.co_firstlineno == line) + _nesting(one, name, line) for one in inner], default=0)
+
+
 def _code(code, frame):
     """What is known of a code object; met for the first time, it is described."""
     info = Code()
@@ -380,7 +388,8 @@ def _code(code, frame):
     info.kept = code
     info.chosen = bool(patterns) and any(text and _matches(text, patterns) for text in (name, file, module))
     line = 1 if name == "<module>" else code.co_firstlineno
-    info.function = _function(PYTHON, name, module, file, line, code.co_flags, info.chosen)
+    nesting = _nesting(code, name, code.co_firstlineno) if name[:1] == "<" and sys.version_info < (3, 11) else 0
+    info.function = _function(PYTHON, name, module, file, line, code.co_flags, info.chosen, nesting)
     info.resumable = bool(code.co_flags & GENERATOR_FLAGS)
     info.inside = bool(insides) and _matches(name, insides)
     info.imports = file.endswith("importlib._bootstrap>") and code.co_name == "_find_and_load"
@@ -1174,6 +1183,8 @@ def start(place, limit, line_patterns, inside, paused, _public_only=False):
     follow_lines = bool(patterns)
     if follow_lines:
         _flag(FLAG_LINES)
+    if sys.version_info >= (3, 14):
+        _flag(FLAG_PUBLIC_ONLY)
     u32[HEAD_CONTROL] = 1 if paused else 0
     if patterns or insides:
         import fnmatch  # noqa: F401 - not while events are told

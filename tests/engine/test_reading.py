@@ -16,7 +16,7 @@ from ricerca.engine.levels import LEVELS
 from ricerca.engine.neighbours import edges
 from ricerca.engine.profile import build_profile, not_nested
 from ricerca.engine.ranking import function_figures
-from ricerca.engine.reading import ALL_OTHERS, CLOCKS, EVERYTHING, Reading, parse, read
+from ricerca.engine.reading import ALL_OTHERS, CLOCKS, EVERYTHING, Reading, parse, read, unknown_names
 from ricerca.engine.reducing import merged
 from ricerca.engine.slices import counterpart, growth
 from ricerca.engine.timeline import timeline
@@ -371,3 +371,55 @@ def test_a_part_far_below_the_root_is_found_however_long_the_way(monkeypatch):
         tables = tables_of(list(range(-1, 12)), [0] + [1] * 11 + [2], [0] + [5] * 11 + [7], lines=[0, *range(1, 13)])
         found = read(build_profile(tables), parse("inside f2"))
         assert (found.total_ns, found.parent.tolist(), found.line.tolist()) == (7, [-1, 0], [0, 1])
+
+
+def growing_tables(times, calls, waits=None, kind=1):
+    """One function called by another over slices of time."""
+    count = len(times)
+    tables = tables_of([-1, 0, 1], [0, 1, 2], [0, 0, int(sum(times))], names=["start", "main", "f"])
+    return replace(
+        tables, function_kind=np.asarray([3, 1, kind]), slice_context=np.full(count, 2), slice_number=np.arange(count),
+        slice_calls=np.asarray(calls), slice_self_ns=np.asarray(times), slice_waiting_ns=np.asarray(waits or [0] * count),
+    )  # fmt: skip
+
+
+def test_waits_and_builtins_do_not_grow():
+    rising, calls = [100 * n + 50 for n in range(24)], [10] * 24
+    assert growth(build_profile(growing_tables(rising, calls)), 2).rises
+    assert growth(build_profile(growing_tables(rising, calls, kind=2)), 2) is None
+    found = growth(build_profile(growing_tables(rising, calls, waits=[max(t - 50, 0) for t in rising])), 2)
+    assert not found.rises  # what rises is waiting
+
+
+def test_time_of_a_long_call_is_its_own_also_where_no_call_began():
+    times, calls = [10, 100, 100] * 8, [1, 0, 0] * 8
+    found = growth(build_profile(growing_tables(times, calls)), 2)
+    assert sum(found.per_call_ns) == 8 * 210
+    assert not found.rises
+
+
+def test_noise_without_a_trend_is_hardly_ever_taken_for_growth():
+    rng = np.random.default_rng(11)
+    marked = 0
+    for _ in range(400):
+        times = rng.lognormal(8, 1.2, 24).astype(int) + 1  # as restless as machines get
+        marked += growth(build_profile(growing_tables(times.tolist(), [10] * 24)), 2).rises
+    assert marked <= 8
+
+
+def test_a_cycle_is_of_functions_that_call_each_other_by_themselves():
+    tables = tables_of([-1, 0, 1, 2, 3, 4], [0, 1, 2, 3, 1, 2], names=["start", "encode", "visit", "sorted", "-", "-"])
+    kinds = np.asarray([3, 1, 1, 2, 1, 1])
+    through_builtin = replace(tables, function_kind=kinds)  # encode -> visit -> sorted -> encode
+    profile = build_profile(through_builtin)
+    assert function_cycles(profile, edges(profile)) == ()
+    direct = tables_of([-1, 0, 1, 2, 3], [0, 1, 2, 1, 2], names=["start", "encode", "visit"])
+    profile = build_profile(direct)
+    (cycle,) = function_cycles(profile, edges(profile))
+    assert [profile.functions.name[n] for n in cycle.members] == ["encode", "visit"]
+
+
+def test_names_that_the_run_does_not_have_are_told():
+    profile = build_profile(tables_of([-1, 0, 1], [0, 1, 2], names=["start", "main", "fit"]))
+    assert unknown_names(profile, parse("inside fit; without main; charged to my code; charging mine")) == ()
+    assert unknown_names(profile, parse("inside main > fot; charging nobody; thread T9; process 77")) == ("fot", "nobody", "T9", "77")

@@ -11,7 +11,6 @@ from ricerca.model.run_tables import RunFacts, RunTables
 from ricerca.recording import layout
 from ricerca.recording.reader import Recording
 
-
 INTERPRETER_MODULES = ("_interpreters", "_xxsubinterpreters")
 
 

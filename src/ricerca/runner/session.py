@@ -106,6 +106,7 @@ class Session:
         """
         plan = self.plan
         native = hook_setting(plan.subject.python, plan.hook) if plan.recorded else ""
+        launch.make_folder(recordings.recordings_folder())
         fresh = not plan.study.exists()
         with Study.open(plan.study, create=True) as study:
             round_ = self._round(study)

@@ -297,8 +297,10 @@ static void set_path(PyObject *variables, int as_bytes)
         PyObject *bytes = PyUnicode_Check(before) ? PyUnicode_EncodeFSDefault(before) : new_reference(before);
         if (bytes != NULL && PyBytes_Check(bytes) && PyBytes_GET_SIZE(bytes) < 4000) {
             set_variable(variables, OWN_PATH, strlen(OWN_PATH), PyBytes_AS_STRING(bytes), as_bytes);
-            path[used++] = ':';
-            strcpy(path + used, PyBytes_AS_STRING(bytes));
+            if (PyBytes_GET_SIZE(bytes) > 0) { /* an empty one means none, but an empty part of one the working folder */
+                path[used++] = ':';
+                strcpy(path + used, PyBytes_AS_STRING(bytes));
+            }
         }
         Py_XDECREF(bytes);
     }

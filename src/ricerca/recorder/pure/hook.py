@@ -749,7 +749,7 @@ def _lend(env, depth):
     before = env.get("PYTHONPATH")
     values = {**ours, "PYTHONPATH": entry if not before else entry + os.pathsep + os.fsdecode(before)}
     values.pop("RICERCA_PYTHONPATH", None)
-    if before:
+    if before is not None:
         values["RICERCA_PYTHONPATH"] = os.fsdecode(before)
     real.update({os.fsencode(k): os.fsencode(v) for k, v in values.items()} if as_bytes else values)
 

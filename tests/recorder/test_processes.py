@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from textwrap import dedent
 
+import pytest
+
 MANY = dedent("""\
     import concurrent.futures, multiprocessing, os, subprocess, sys
     def work(n):
@@ -61,3 +63,43 @@ def test_a_child_counts_from_the_fork_on(counted):
     assert sum(row["self_ns"] for row in counts.facts["functions"]) == counts.facts["total_ns"]
     names = [(thread["name"], thread["process"]) for thread in counts.facts["threads"]]
     assert len(set(names)) == len(names) == 2
+
+
+def test_programs_started_by_hand_with_an_environment_of_their_own_are_followed(counted, hook):
+    if hook == "python":
+        pytest.skip("the recorder in Python sees those of the library's module alone")
+    counts = counted(
+        dedent("""\
+        import os, sys
+        own = {**os.environ, "MARK": "mine"}
+        code = "import os\\ndef child_work(): pass\\nfor _ in range(7): child_work()\\nassert os.environ['MARK'] == 'mine'\\n" \\
+            "assert not [name for name in os.environ if name.startswith('RICERCA')]"
+        def start():
+            words = [sys.executable, "-c", code]
+            first = os.fork()
+            if not first:
+                os.execve(sys.executable, words, own)
+            second = os.posix_spawn(sys.executable, words, own)
+            return [os.waitpid(pid, 0)[1] for pid in (first, second)]
+        assert start() == [0, 0]
+        assert not [name for name in own if name.startswith("RICERCA")]
+        """)
+    )
+    assert counts.facts["exit_status"] == 0
+    assert counts.calls("child_work") == 14
+
+
+def test_an_empty_module_path_given_to_a_child_stays_empty(counted):
+    counts = counted(
+        dedent("""\
+        import os, subprocess, sys
+        code = "import os, sys; print(os.environ.get('PYTHONPATH'), os.getcwd() in sys.path[1:])"
+        for value in ("", None):
+            env = {k: v for k, v in os.environ.items() if k != "PYTHONPATH"}
+            if value is not None:
+                env["PYTHONPATH"] = value
+            said = subprocess.run([sys.executable, "-c", code], env=env, capture_output=True, text=True).stdout
+            assert said == f"{value} False\\n", said
+        """)
+    )
+    assert counts.facts["exit_status"] == 0

@@ -18,14 +18,16 @@ from ricerca.desk.state import DeskState
 from ricerca.desk.tips import tip
 from ricerca.engine.levels import LEVELS
 from ricerca.engine.own_layers import OwnLayer
-from ricerca.engine.reading import ALL_OTHERS, CLOCKS, ON_CPU, WAITING, WALL, Reading, parse
+from ricerca.engine.reading import ALL_OTHERS, CLOCKS, ELAPSED, ON_CPU, WAITING, WALL, Reading, parse
 from ricerca.loading import Loaded
 from ricerca.model.errors import RicercaError
 from ricerca.model.rounds import Round
 from ricerca.wording import short_name
 
 CLOCK_WORDS = {
-    WALL: "The time that passes on the clock on the wall, waiting included.",
+    WALL: "The time that passes on the clock on the wall, waiting included; threads and processes each for themselves, added up.",
+    ELAPSED: "The run's own time: each moment counts once, shared among the threads and processes that ran in it. "
+    "When none ran, it goes to what the main thread waited in.",
     ON_CPU: "Only the time in which the thread ran on a processor.",
     WAITING: "Only the time in which the thread waited: slept, or was held up by a lock, a file, a socket, a child process.",
 }

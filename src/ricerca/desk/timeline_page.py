@@ -13,6 +13,7 @@ from ricerca.desk import theme
 from ricerca.desk.seen_page import SeenPage
 from ricerca.desk.state import DeskState, View
 from ricerca.desk.tips import tip
+from ricerca.engine.reading import ELAPSED, WALL
 from ricerca.engine.timeline import Stave, Timeline, timeline
 from ricerca.wording import plural, time_text
 
@@ -340,7 +341,9 @@ class TimelinePage(SeenPage):
 
     def draw(self, view: View) -> None:
         """Spread the run over time away from the interface, then show it; the chosen stretch is marked, not cut out."""
-        reading = replace(self._state.reading, stretch=None)
+        # Each thread has its own time here: what waited beside others that ran is what one looks for.
+        clock = WALL if self._state.reading.clock == ELAPSED else self._state.reading.clock
+        reading = replace(self._state.reading, stretch=None, clock=clock)
         self.whole.setVisible(self._state.reading.stretch is not None)
 
         def make() -> tuple[View, Timeline, Timeline | None]:
@@ -359,7 +362,7 @@ class TimelinePage(SeenPage):
         if not line.slices:
             self.summary.setText("This round was recorded without slices of time, so there is nothing to draw.")
             return
-        words = f"{plural(len(line.staves), 'thread')}, in slices of {time_text(line.slice_ns)}"
+        words = f"{plural(len(line.staves), 'thread')}, in slices of {time_text(line.slice_ns)}; faint: waiting"
         phases = f"; dotted: the mix of functions changes ({plural(len(line.phases), 'time')})" if line.phases else ""
         if base is not None and base.slices and view.base is not None:
             phases += f"; dashed: round {view.base.round.number}" + (

@@ -66,6 +66,12 @@ def _round_for(study: Study, about: About) -> tuple[Round, bool]:
     return study.add_round(about.subject, name, "Taken in later; the round it was made for is gone."), True
 
 
+def _began(file: Path) -> bool:
+    """Whether anything was written to a recording: its first bytes come last of all when it is laid out."""
+    with file.open("rb") as content:
+        return bool(content.read(8).strip(b"\0"))
+
+
 def _tables_of(recording: Path) -> tuple[RunTables, int]:
     """A run with all its processes, and how many of their recordings could not be read."""
     from ricerca.recording.merging import merge, without_unused
@@ -74,8 +80,8 @@ def _tables_of(recording: Path) -> tuple[RunTables, int]:
 
     tables, children, unreadable = take(open_recording(recording)), [], 0
     for file in recordings.parts(recording):
-        if file.stat().st_size == 0:
-            continue  # the process was replaced by another program before it began
+        if not _began(file):
+            continue  # the process was replaced by another program, or was ended, before it began
         try:
             child = without_unused(take(open_recording(file)))
         except FileDamagedError:

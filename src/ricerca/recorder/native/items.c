@@ -2,18 +2,14 @@
  * program names, and the programs that it starts. Seen by the interpreter's audit events and by the
  * collector's callbacks; nothing here lies on the hot path. */
 #include "follow.h"
+#include "starters.h"
 
 #include <stdlib.h>
 #include <unistd.h>
 
 #define MOST_LEVELS 8u       /* how far below the top a frame that waits for a child is looked for */
 #define MOST_TEXT 160
-#define OURS "RICERCA_"      /* how the names of our variables begin */
-#define PATH "PYTHONPATH"
-#define OWN_PATH "RICERCA_PYTHONPATH"
 #define LENT_SEEN UINT32_MAX /* never a control: asks for attention at each event */
-
-extern char **environ;
 
 static recorder *watched;
 static PyObject *new_reference(PyObject *object)
@@ -270,44 +266,6 @@ static PyObject *variables_of(PyObject *env, int *as_bytes)
     return data;
 }
 
-static void set_variable(PyObject *variables, const char *name, size_t length, const char *value, int as_bytes)
-{
-    PyObject *key = as_bytes ? PyBytes_FromStringAndSize(name, (Py_ssize_t)length)
-                             : PyUnicode_FromStringAndSize(name, (Py_ssize_t)length);
-    PyObject *text = as_bytes ? PyBytes_FromString(value) : PyUnicode_DecodeFSDefault(value);
-    if (key != NULL && text != NULL) {
-        PyDict_SetItem(variables, key, text);
-    }
-    Py_XDECREF(key);
-    Py_XDECREF(text);
-}
-
-/* The program's own PYTHONPATH for the child goes behind our folder and is kept for the child to find. */
-static void set_path(PyObject *variables, int as_bytes)
-{
-    const char *ours = getenv(PATH);
-    PyObject *key = as_bytes ? PyBytes_FromString(PATH) : PyUnicode_FromString(PATH);
-    PyObject *before = key == NULL ? NULL : PyDict_GetItem(variables, key);
-    char path[8192] = "";
-    size_t used = 0;
-    for (; ours != NULL && ours[used] != '\0' && ours[used] != ':' && used < 4000; used++) {
-        path[used] = ours[used];
-    }
-    if (before != NULL) {
-        PyObject *bytes = PyUnicode_Check(before) ? PyUnicode_EncodeFSDefault(before) : new_reference(before);
-        if (bytes != NULL && PyBytes_Check(bytes) && PyBytes_GET_SIZE(bytes) < 4000) {
-            set_variable(variables, OWN_PATH, strlen(OWN_PATH), PyBytes_AS_STRING(bytes), as_bytes);
-            if (PyBytes_GET_SIZE(bytes) > 0) { /* an empty one means none, but an empty part of one the working folder */
-                path[used++] = ':';
-                strcpy(path + used, PyBytes_AS_STRING(bytes));
-            }
-        }
-        Py_XDECREF(bytes);
-    }
-    set_variable(variables, PATH, strlen(PATH), path, as_bytes);
-    Py_XDECREF(key);
-}
-
 /* A child that gets an environment of its own: our variables go along, and are taken out again when it runs. */
 static void lend(recorder *self, stack *thread, uint32_t depth, PyObject *env)
 {
@@ -321,13 +279,7 @@ static void lend(recorder *self, stack *thread, uint32_t depth, PyObject *env)
         Py_XDECREF(variables);
         return;
     }
-    for (char **entry = environ; *entry != NULL; entry++) {
-        const char *value = strchr(*entry, '=');
-        if (value != NULL && strncmp(*entry, OURS, strlen(OURS)) == 0 && strncmp(*entry, OWN_PATH, (size_t)(value - *entry)) != 0) {
-            set_variable(variables, *entry, (size_t)(value - *entry), value + 1, as_bytes);
-        }
-    }
-    set_path(variables, as_bytes);
+    starters_add_variables(variables, as_bytes);
     self->lent = variables;
     self->lent_before = before;
     self->lent_by = thread;
@@ -494,5 +446,6 @@ int items_open(recorder *self)
     Py_XDECREF(ours);
     Py_XDECREF(callbacks);
     Py_XDECREF(collector);
+    starters_open(self);
     return failed || PySys_AddAuditHook(on_audit, self) != 0 ? -1 : 0;
 }

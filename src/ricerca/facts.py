@@ -119,7 +119,7 @@ def round_facts(loaded: Loaded, study: str) -> dict[str, Any]:
         "contexts": int((profile.parent >= 0).sum()),
         "overhead": {
             "per_call_ns": round((facts.python_inside_ns + facts.python_outside_ns) * profile.cost_scale, 1),
-            "factor": round(loaded.whole.raw_total_ns / plain_ns, 3) if plain_ns else None,
+            "factor": round(loaded.slowed, 3) if loaded.slowed else None,
         },
         "threads": _threads(loaded),
     }

@@ -47,6 +47,14 @@ class Loaded(Shown):
         """What the round takes: plain where that was measured, else the run's own time, compensated."""
         return self.plain_ns or self.elapsed_ns
 
+    @property
+    def slowed(self) -> float | None:
+        """How many times as long the program took while it was recorded; None without plain runs, or where only part was recorded."""
+        if not self.plain_ns or not self.run.complete:
+            return None
+        recorded_ns = self.run.wall_ns if self.beside_itself else self.whole.raw_total_ns
+        return recorded_ns / self.plain_ns
+
     def if_faster(self, functions: list[int], factor: float) -> tuple[float, float]:
         """Speed-up of the run if the bodies of these functions were factor times faster, and what it would take then in ns."""
         own_ns = int(self.figures.self_ns[functions].sum())

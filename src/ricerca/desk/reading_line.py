@@ -359,7 +359,8 @@ def verdict_facts(state: DeskState) -> str:
     if view is None or view.base is None:
         return ""
     expected = expected_of(state.rounds, view.loaded.round)
-    return f"{describe(view.base.round)} {describe(view.loaded.round, expected)}"
+    why = f"No verdict: {view.verdict.why}. " if view.verdict is not None and view.verdict.why else ""
+    return f"{why}{describe(view.base.round)} {describe(view.loaded.round, expected)}"
 
 
 def verdict_words(state: DeskState) -> str:
@@ -374,7 +375,7 @@ def verdict_words(state: DeskState) -> str:
         "faster": f"<span style='font-weight:600; color:{colours.faster}'>{factor_text(found.ratio)} as fast</span>",
         "slower": f"<span style='font-weight:600; color:{colours.slower}'>{factor_text(found.ratio)} as fast, slower</span>",
         "no difference": "<span style='font-weight:600'>no difference</span> beyond the noise",
-        "unknown": f"{factor_text(found.ratio)} as fast, not proved",
+        "unknown": "no verdict: see why" if found.why else f"{factor_text(found.ratio)}, too few runs to tell",
     }
     said = words[found.verdict]
     expected = expected_of(state.rounds, view.loaded.round)

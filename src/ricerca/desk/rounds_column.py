@@ -15,7 +15,7 @@ from ricerca.desk.state import DeskState
 from ricerca.desk.tips import tip
 from ricerca.engine.believable import median_ns, spread
 from ricerca.engine.expectation import Expectation, expectations
-from ricerca.model.rounds import LINE, RECORDED, Round
+from ricerca.model.rounds import LINE, PLAIN, RECORDED, Round
 from ricerca.study.store import Study
 from ricerca.wording import factor_text, plural, share_text, time_text
 
@@ -111,7 +111,7 @@ class Cards(QWidget):
             return
         faster = found.ratio >= 1
         told = found.verdict in ("faster", "slower")
-        text = factor_text(found.ratio) + (", noise" if found.verdict == "no difference" else "")
+        text = "no verdict" if found.why else factor_text(found.ratio) + (", noise" if found.verdict == "no difference" else "")
         painter.setPen(QColor((colours.faster if faster else colours.slower) if told else colours.soft))
         painter.setFont(theme.font(13 if told else theme.SMALL_PX, bold=told))
         painter.drawText(below.adjusted(0, -2 if told else 0, 0, 0), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop, text)
@@ -175,6 +175,9 @@ def describe(one: Round, expected: Expectation | None = None) -> str:
         wide = spread(one.plain_ns)
         around = f", ±{share_text(wide)}" if wide is not None else ""
         parts.append(f"{plural(len(one.plain_ns), 'plain run')}: {time_text(median_ns(one.plain_ns) or 0)} in the middle{around}.")
+    elif any(run.kind == PLAIN for run in one.runs):
+        failed = next(run for run in one.runs if run.kind == PLAIN)
+        parts.append(f"Its plain runs are no measure: {'; '.join(failed.because)}.")
     else:
         parts.append("No plain runs: its true time is not known.")
     if expected is not None and one.plain_ns:

@@ -44,7 +44,7 @@ from ricerca.desk.tree_page import TreePage
 from ricerca.desk.watching import Watcher
 from ricerca.desk.work import Workers
 from ricerca.engine.believable import spread
-from ricerca.wording import count_text, factor_text, plural, share_text
+from ricerca.wording import count_text, factor_text, plural, share_text, time_text
 
 PAGES = ("Leads", "Functions", "Lines", "Call tree", "Graph", "Timeline")
 PRESSES = (QEvent.Type.MouseButtonPress, QEvent.Type.MouseButtonDblClick)
@@ -405,6 +405,7 @@ class Window(QMainWindow):
         if not self.sheet.running and self.middle.currentWidget() is not self.sheet:
             self._to_middle()
         self.status.setText(self._status_words())
+        self.status.setToolTip(tip(self._not_told()))
         if self.focusWidget() in (None, self.find_box):
             page = self.pages.currentWidget()
             if isinstance(page, FunctionsPage | LinesPage):
@@ -414,14 +415,22 @@ class Window(QMainWindow):
             elif isinstance(page, TreePage | GraphPage):
                 page.view.setFocus()
 
+    def _not_told(self) -> str:
+        """Which kinds of calls the interpreter does not tell of."""
+        facts = self.state.view.loaded.profile.facts if self.state.view is not None else None
+        if facts is None or not facts.calls_not_shown:
+            return ""
+        kinds = ", ".join(facts.calls_not_shown)
+        return f"Python {facts.python} does not tell of calls of {kinds}; their time counts to their callers."
+
     def _status_words(self) -> str:
         view = self.state.view
         if view is None:
             return ""
         loaded = view.loaded
         parts = []
-        if loaded.plain_ns:
-            parts.append(f"recorded at {factor_text(loaded.whole.raw_total_ns / loaded.plain_ns)} plain, recorder's cost deducted")
+        if loaded.slowed:
+            parts.append(f"recording made it {factor_text(loaded.slowed)} slower; that cost is deducted")
         parts.append(plural(loaded.profile.total_calls, "call"))
         parts.append(f"{count_text(int((loaded.profile.parent >= 0).sum()))} contexts")
         wide = spread(loaded.round.plain_ns)
@@ -433,6 +442,8 @@ class Window(QMainWindow):
         parts.append(f"Python {loaded.profile.facts.python}{slower}")
         if not loaded.run.complete:
             parts.append(f"NOT COMPLETE: {'; '.join(loaded.run.because)}")
+        if loaded.beside_itself:
+            parts.insert(0, f"{time_text(loaded.elapsed_ns)} elapsed, {time_text(loaded.whole.total_ns)} of all threads added up")
         return " · ".join(parts)
 
     def closeEvent(self, event: QCloseEvent) -> None:

@@ -50,7 +50,7 @@ def qualified_names(text: str) -> dict[tuple[int, str, int], str]:
     For interpreters whose code objects know their plain name only (before 3.11). *Nesting* tells those of one name on one line
     apart: how many of them lie inside each other within it.
 
-    >>> qualified_names("class A:\n    def m(self):\n        return lambda: lambda: 1\n")[3, "<lambda>", 1]
+    >>> qualified_names("class A:\\n    def m(self):\\n        return lambda: lambda: 1\\n")[3, "<lambda>", 1]
     'A.m.<locals>.<lambda>'
     """
     found: dict[tuple[int, str, int], str] = {}

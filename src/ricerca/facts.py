@@ -166,6 +166,7 @@ def reading_facts(loaded: Loaded) -> dict[str, Any]:
         "waiting": waiting_by_class(loaded.profile),
         "hook": loaded.profile.facts.hook,
         "public_interfaces_only": loaded.profile.facts.public_only,
+        "not_by_time": loaded.profile.facts.not_by_time,
         "calls_not_shown": list(loaded.profile.facts.calls_not_shown),
         "reading": loaded.reading.text,
         "cycles": cycle_rows(loaded),

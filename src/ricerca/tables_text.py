@@ -122,6 +122,8 @@ def show_functions(loaded: Loaded, by: str, top: int) -> None:
     facts = loaded.profile.facts
     if facts.public_only:
         console.print(f"Python {facts.python} is newer than the tested ones: recorded through its public interfaces alone.")
+    if facts.not_by_time:
+        console.print(f"No room was left for more: {facts.not_by_time}.")
     if facts.calls_not_shown:
         console.print(f"Python {facts.python} does not tell of calls of {', '.join(facts.calls_not_shown)}; their time counts to callers.",
                       style="dim")  # fmt: skip

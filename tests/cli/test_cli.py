@@ -34,7 +34,7 @@ def test_rank_json_keeps_its_contract(study):
     assert list(facts) == ["study", "round", "round_name", "program", "python", "exit_status", "complete", "incomplete_because",
                            "elapsed_ns", "total_ns",
                            "raw_total_ns", "plain_total_ns", "calls", "contexts", "overhead", "threads", "functions",
-                           "lines", "edges", "waiting", "hook", "public_interfaces_only", "calls_not_shown", "reading",
+                           "lines", "edges", "waiting", "hook", "public_interfaces_only", "not_by_time", "calls_not_shown", "reading",
                            "cycles"]  # fmt: skip
     assert (facts["round"], facts["round_name"], facts["program"], facts["exit_status"]) == (2, "quick", ["job.py"], 0)
     assert facts["python"] == ".".join(map(str, sys.version_info[:3]))

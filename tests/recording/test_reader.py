@@ -103,3 +103,18 @@ def test_no_room_is_said_before_the_program_starts(tmp_path, monkeypatch):
     with pytest.raises(RicercaError, match="no room for a recording"):
         launch.make_room(tmp_path / "x.recording")
     assert not (tmp_path / "x.recording").exists()
+
+
+def test_full_tables_of_time_are_said():
+    from ricerca.model import marks
+    from ricerca.model.run_tables import RunFacts
+
+    assert RunFacts().not_by_time == ""
+    both = RunFacts(flags=marks.FLAG_SLICES_FULL | marks.FLAG_SPANS_FULL).not_by_time
+    assert both == "only the first part of the run is known by time; only the first long calls are known one by one"
+
+
+def test_what_kept_the_recorder_from_starting_is_said_with_what_to_do():
+    assert "ulimit -v unlimited" in launch._in_words("OSError: [Errno 12] Cannot allocate memory: '/x'")
+    assert "Free some space" in launch._in_words("OSError: [Errno 28] No space left on device")
+    assert launch._in_words("RuntimeError: no monitoring tool number is free") == "RuntimeError: no monitoring tool number is free"

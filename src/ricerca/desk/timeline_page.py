@@ -368,4 +368,6 @@ class TimelinePage(SeenPage):
             phases += f"; dashed: round {view.base.round.number}" + (
                 ", and where it did the same work" if view.base.reading.stretch else ""
             )
+        cut = view.loaded.whole.facts.not_by_time
+        phases += f". No room was left for more: {cut}" if cut else ""
         self.summary.setText(words + phases + ". Times as recorded, the recorder's cost included. Drag over a stretch to read only that.")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-from ricerca.model.marks import FLAG_PUBLIC_ONLY
+from ricerca.model.marks import FLAG_PUBLIC_ONLY, FLAG_SLICES_FULL, FLAG_SPANS_FULL
 
 if TYPE_CHECKING:  # recording a program must not wait for NumPy to load
     import numpy as np
@@ -67,6 +67,17 @@ class RunFacts:
     def public_only(self) -> bool:
         """Whether the interpreter was newer than the tested ones, so that only its public interfaces were used."""
         return bool(self.flags & FLAG_PUBLIC_ONLY)
+
+    @property
+    def not_by_time(self) -> str:
+        """What is not known by time, in words; empty where all is.
+
+        >>> RunFacts(flags=FLAG_SPANS_FULL).not_by_time
+        'only the first long calls are known one by one'
+        """
+        found = ["only the first part of the run is known by time"] if self.flags & FLAG_SLICES_FULL else []
+        found += ["only the first long calls are known one by one"] if self.flags & FLAG_SPANS_FULL else []
+        return "; ".join(found)
 
     @property
     def calls_not_shown(self) -> tuple[str, ...]:

@@ -121,6 +121,15 @@ def set_control(recording: Path, control: int) -> None:
         return  # it has not begun, or is gone
 
 
+def _in_words(problem: str) -> str:
+    """What kept the recorder from starting, with what to do."""
+    if f"[Errno {errno.ENOMEM}]" in problem or "MemoryError" in problem:
+        return "the system gave no memory for the recording. Raise its limit (ulimit -v unlimited), or ask for less room: --limit 64M."
+    if f"[Errno {errno.ENOSPC}]" in problem:
+        return "there was no room on the disk for the recording. Free some space, or set XDG_CACHE_HOME to a folder with more."
+    return problem
+
+
 class Execution:
     """A program that runs. Standard streams are inherited unless given."""
 
@@ -171,7 +180,7 @@ class Execution:
             stamp_end(self.recording)
             note = Path(f"{self.recording}.problem")
             if note.exists():
-                problem = note.read_text("utf-8", "replace")
+                problem = _in_words(note.read_text("utf-8", "replace"))
                 note.unlink()
         cpu_ns = int((usage.ru_utime + usage.ru_stime) * 1e9) if usage else 0
         began_ns, regular_end_ns = self._stamps()

@@ -417,19 +417,6 @@ uint32_t names_new_builtin(names *self, const PyMethodDef *method, PyObject *mod
     return keep_builtin(self, method, builtin_owner(method, type), function_row(self, &record));
 }
 
-uint32_t names_known_builtin(const names *self, const void *key, uint64_t owner)
-{
-    uint32_t slot = builtin_hash(key, owner) & self->builtin_mask;
-    const struct builtin_slot *found;
-    while ((found = &self->builtin_slots[slot])->function != 0) {
-        if (found->method == key && found->owner == owner) {
-            return found->function;
-        }
-        slot = (slot + 1) & self->builtin_mask;
-    }
-    return 0;
-}
-
 uint32_t names_new_named(names *self, const void *key, uint64_t owner, PyObject *name, PyObject *module, PyTypeObject *type)
 {
     function_record record = {0};

@@ -76,18 +76,24 @@ static inline uint64_t builtin_owner(const PyMethodDef *method, PyTypeObject *ty
     return owner_key(type) ^ (uint64_t)(uintptr_t)method->ml_name << 1;
 }
 
-static inline uint32_t builtin_row(names *self, const PyMethodDef *method, PyObject *module_name, PyTypeObject *type)
+/* The row that is known by these two, 0 where there is none yet. */
+static inline uint32_t names_known_builtin(const names *self, const void *key, uint64_t owner)
 {
-    uint64_t owner = builtin_owner(method, type);
-    uint32_t slot = builtin_hash(method, owner) & self->builtin_mask;
+    uint32_t slot = builtin_hash(key, owner) & self->builtin_mask;
     const struct builtin_slot *found;
     while ((found = &self->builtin_slots[slot])->function != 0) {
-        if (found->method == method && found->owner == owner) {
+        if (found->method == key && found->owner == owner) {
             return found->function;
         }
         slot = (slot + 1) & self->builtin_mask;
     }
-    return names_new_builtin(self, method, module_name, type);
+    return 0;
+}
+
+static inline uint32_t builtin_row(names *self, const PyMethodDef *method, PyObject *module_name, PyTypeObject *type)
+{
+    uint32_t row = names_known_builtin(self, method, builtin_owner(method, type));
+    return __builtin_expect(row != 0, 1) ? row : names_new_builtin(self, method, module_name, type);
 }
 
 /* What is called, where the interpreter tells of calls of anything: a function of a builtin kind, something that begins
@@ -99,8 +105,7 @@ int callables_open(void); /* 0, or -1 */
 enum callable names_callable(PyObject *callable, PyObject *argument);
 /* Row of anything that is neither function nor method of a builtin kind. */
 uint32_t names_other(names *self, PyObject *callable);
-/* For rows that are found by other keys than a method's: 0 where there is none yet; and making one. */
-uint32_t names_known_builtin(const names *self, const void *key, uint64_t owner);
+/* Rows that are found by other keys than a method's. */
 uint32_t names_new_named(names *self, const void *key, uint64_t owner, PyObject *name, PyObject *module, PyTypeObject *type);
 uint32_t names_new_type(names *self, const void *key, uint64_t owner, PyTypeObject *type, const char *end);
 

@@ -371,11 +371,15 @@ def verdict_words(state: DeskState) -> str:
     if view is None or view.verdict is None or view.base is None:
         return ""
     found, colours = view.verdict, theme.now()
+    other = view.base.round.subject.other_work(view.loaded.round.subject)
+    no_verdict = "the rounds are of different work" if other else "runs that fail are no measure"
     words = {
         "faster": f"<span style='font-weight:600; color:{colours.faster}'>{factor_text(found.ratio)} as fast</span>",
         "slower": f"<span style='font-weight:600; color:{colours.slower}'>{factor_text(found.ratio)} as fast, slower</span>",
         "no difference": "<span style='font-weight:600'>no difference</span> beyond the noise",
-        "unknown": "no verdict: see why" if found.why else f"{factor_text(found.ratio)}, too few runs to tell",
+        "unknown": f"<span style='font-weight:600'>no verdict</span>: {no_verdict}"
+        if found.why
+        else f"{factor_text(found.ratio)}, too few runs to tell",
     }
     said = words[found.verdict]
     expected = expected_of(state.rounds, view.loaded.round)

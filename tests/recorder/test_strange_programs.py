@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import subprocess
 import sys
 from textwrap import dedent
@@ -219,6 +220,7 @@ def test_code_that_others_attach_data_to_is_left_alone_at_the_end(counted):
     assert counts.calls("late") == 1
 
 
+@pytest.mark.skipif("libasan" in os.environ.get("LD_PRELOAD", ""), reason="looking for faults of memory takes address space itself")
 def test_a_program_with_little_address_space_is_recorded(counted):
     counts = counted(
         "import resource\nresource.setrlimit(resource.RLIMIT_AS, (600 << 20, 600 << 20))\nx = bytearray(250 << 20)\n"
@@ -313,7 +315,7 @@ def test_time_after_a_limit_goes_to_what_ran_then(tmp_path):
     rows = {row["function"]: row for row in facts["functions"]}
     assert rows["work"]["calls"] == rows["sum"]["calls"] == 3000
     assert rows["down"]["calls"] == 39_000
-    assert rows["sum"]["raw_self_ns"] > 0.5 * facts["raw_total_ns"]  # not to outer, which was open
+    assert rows["sum"]["raw_self_ns"] > 10 * rows["outer"]["raw_self_ns"]  # which was open all the time
     assert not facts["complete"]
 
 
@@ -325,8 +327,6 @@ def test_damaged_recordings_of_children_are_counted(tmp_path):
         "for name in glob.glob(folder + '/*.recording.*[0-9]'):\n"
         "    open(name, 'r+b').write(b'damaged!' * 200)\n"
     )
-    import os
-
     cache = os.environ["XDG_CACHE_HOME"]
     done = subprocess.run(
         [*RICERCA, "record", "--env", f"CACHE={cache}", "--study", "s.ricerca", "p.py"], cwd=tmp_path, capture_output=True, text=True

@@ -37,7 +37,7 @@ RICERCA = [sys.executable, "-m", "ricerca.cli"]
 
 def ricerca(*words: object, cwd: Path | None = None, text: bool = True, **options: Any) -> subprocess.CompletedProcess:
     """Run the real program from outside."""
-    return subprocess.run([*RICERCA, *map(str, words)], cwd=cwd, capture_output=True, text=text, timeout=120, **options)
+    return subprocess.run([*RICERCA, *map(str, words)], cwd=cwd, capture_output=True, text=text, timeout=400, **options)
 
 
 class Counts:

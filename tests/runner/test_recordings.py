@@ -127,7 +127,7 @@ def test_a_program_that_fails_at_once_is_not_faster(folder):
 
 
 def test_a_killed_ricerca_leaves_what_the_next_look_takes_in(folder):
-    process = subprocess.Popen([*RICERCA, "record", "--study", "s.ricerca", "--", "p.py", "3", "1.5", "0"], cwd=folder)
+    process = subprocess.Popen([*RICERCA, "record", "--study", "s.ricerca", "--", "p.py", "3", "6", "0"], cwd=folder)
     while not any(one.running and one.bytes > 20_000 for one in recordings.waiting()):
         time.sleep(0.02)
     time.sleep(0.5)

@@ -166,11 +166,6 @@ def judge(base: Round, new: Round, recorded_ns: tuple[int, int] | None = None) -
     return Speedup(recorded_ns[0] / max(recorded_ns[1], 1), None, found.verdict, found.why)
 
 
-def alone(loaded: Loaded) -> Pair:
-    """A round that is compared with none."""
-    return Pair(loaded)
-
-
 def paired(base: Loaded | None, new: Loaded, reading: Reading, default_clock: bool = False) -> Pair:
     """Two rounds read alike; of a stretch of time, the base shows that in which the same work was done."""
     read = new.by_default(reading) if default_clock else new.through(reading)

@@ -27,7 +27,7 @@ from ricerca.desk.row_menu import row_menu
 from ricerca.desk.window import PAGES
 from ricerca.engine.own_layers import OwnLayer
 from ricerca.engine.reading import parse
-from ricerca.loading import alone, load
+from ricerca.loading import Pair, load
 from ricerca.study.store import Study
 
 RING = """
@@ -368,7 +368,7 @@ def test_the_command_line_tells_the_same_leads(study):  # noqa: F811
     found = json.loads(ricerca("rank", study, "--leads", "--json", "--reading", text).stdout)["leads"]
     with Study.open(study) as kept:
         loaded = load(kept).through(parse(text))
-    assert [(one["sentence"], one["self_ns"]) for one in found] == [(one.sentence, one.own_ns) for one in alone(loaded).leads]
+    assert [(one["sentence"], one["self_ns"]) for one in found] == [(one.sentence, one.own_ns) for one in Pair(loaded).leads]
     said = ricerca("rank", study, "--leads", "--reading", text).stdout
     assert said.startswith("1. ") and found[0]["evidence"][0] in said
 

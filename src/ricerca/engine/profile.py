@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from ricerca.engine.compensation import compensate
-from ricerca.model.marks import CUT_FLAGS, KIND_BUILTIN, KIND_PYTHON, KIND_THREAD
+from ricerca.model.marks import KIND_BUILTIN, KIND_PYTHON, KIND_THREAD
 from ricerca.model.run_tables import RunFacts, RunTables
 
 
@@ -90,11 +90,6 @@ class Profile:
     def total_calls(self) -> int:
         """All calls of Python functions and builtins."""
         return int(self.calls.sum() + self.overflow_calls.sum())
-
-    @property
-    def cut(self) -> bool:
-        """Whether a limit kept the recording from holding everything."""
-        return bool(self.facts.flags & CUT_FLAGS)
 
     @cached_property
     def slice_count(self) -> int:

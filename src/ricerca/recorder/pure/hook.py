@@ -899,7 +899,8 @@ def _found(owner, name):
 
 
 def _runs_python(owner, name):
-    return _found(owner, name) is not None and type(_found(owner, name)) is not _slot
+    found = _found(owner, name)
+    return found is not None and type(found) is not _slot
 
 
 NOT_COUNTED, FUNCTION, METHOD, OTHER, MAKER = range(5)

@@ -1,57 +1,15 @@
 /* Events from the interpreter's monitoring interface (3.12 on), with C callables. */
 #include "follow.h"
+#include "own_stack.h"
 
 #if PY_VERSION_HEX >= 0x030C0000
 
-#include <pthread.h>
-
 static recorder *current;       /* the one recording of this process */
-static __thread stack *own __attribute__((tls_model("initial-exec"))); /* this thread's shadow stack */
-static pthread_key_t ending;    /* its destructor runs at the end of a thread */
 static PyObject *monitoring;    /* sys.monitoring */
 static int tool = -1;
 static int waiting;             /* for the program to begin */
 
 enum { TOOL_FIRST = 3, TOOL_LAST = 4 }; /* the numbers that no kind of tool has a claim on */
-
-static stack *ended_threads;    /* whose end is still to be booked */
-
-/* At the end of a thread, without the interpreter's lock: nothing may be booked here. */
-static void thread_ends(void *thread)
-{
-    stack *self = thread;
-    self->next = __atomic_load_n(&ended_threads, __ATOMIC_RELAXED);
-    while (!__atomic_compare_exchange_n(&ended_threads, &self->next, self, 1, __ATOMIC_RELEASE, __ATOMIC_RELAXED)) {
-    }
-}
-
-void hook_put_away(recorder *self)
-{
-    stack *thread = __atomic_exchange_n(&ended_threads, NULL, __ATOMIC_ACQUIRE);
-    while (thread != NULL) {
-        stack *next = thread->next;
-        if (self->active && thread->store == &self->store) {
-            stack_end_at(thread, thread->record->last_ticks);
-        }
-        stack_free(thread);
-        thread = next;
-    }
-}
-
-SELDOM static stack *new_own(void)
-{
-    hook_put_away(current);
-    own = stack_new(&current->store, (uint64_t)PyThread_get_thread_native_id(), current->thread_root);
-    if (own != NULL) {
-        pthread_setspecific(ending, own);
-    }
-    return own;
-}
-
-static inline stack *own_stack(void)
-{
-    return __builtin_expect(own != NULL, 1) ? own : new_own();
-}
 
 static void follow_lines_of(PyCodeObject *code, const code_info *info);
 
@@ -99,7 +57,7 @@ static inline void leave(const recorder *self, stack *thread, int builtin, const
 /* The program begins with this code. */
 SELDOM static int begins_now(PyCodeObject *code)
 {
-    if (!waiting || !begins_program(code, PyEval_GetGlobals()) || own_stack() == NULL) {
+    if (!waiting || !begins_program(code, PyEval_GetGlobals()) || own_stack(current) == NULL) {
         return 0;
     }
     waiting = 0;
@@ -123,7 +81,7 @@ static inline void enter_body(PyObject *const *args, enum entry how)
         }
         now = clock_ticks();
     }
-    stack *thread = own_stack();
+    stack *thread = own_stack(current);
     if (__builtin_expect(thread != NULL, 1)) {
         code_info *info = info_of(self, code);
         const void *frame = running(self);
@@ -356,15 +314,9 @@ static int set_events(long events)
 
 static int install(recorder *self)
 {
-    static int key_made;
-    if (!key_made && pthread_key_create(&ending, thread_ends) != 0) {
-        PyErr_NoMemory();
-        return -1;
-    }
-    key_made = 1;
     current = self;
     frames_check();
-    if (callables_open() != 0) {
+    if (own_stack_open() != 0 || callables_open() != 0) {
         return -1;
     }
     self->public_only = self->public_only || !frames_direct || PY_VERSION_HEX >= 0x030E0000;
@@ -376,12 +328,11 @@ static int install(recorder *self)
     PyObject *missing = PyObject_GetAttrString(monitoring, "MISSING");
     self->missing = missing;
     Py_XDECREF(missing); /* sys.monitoring keeps it */
-    own = NULL;
     if (missing == NULL || take_tool() != 0) {
         return -1;
     }
     long events = wire_up();
-    return events < 0 || new_own() == NULL ? -1 : set_events(events);
+    return events < 0 || own_stack_new(self) == NULL ? -1 : set_events(events);
 }
 
 int hook_install(recorder *self)
@@ -406,11 +357,7 @@ void hook_remove(recorder *self)
     self->active = 0;
     Py_XDECREF(PyObject_CallMethod(monitoring, "free_tool_id", "i", tool));
     PyErr_Clear();
-    if (own != NULL) {
-        pthread_setspecific(ending, NULL);
-        stack_free(own);
-        own = NULL;
-    }
+    own_stack_drop();
 }
 
 const char *hook_name(void) { return "monitoring"; }

@@ -582,8 +582,6 @@ void hook_remove(recorder *self)
     self->active = 0;
 }
 
-void hook_put_away(recorder *self) { (void)self; } /* a capsule goes with the interpreter's lock held */
-
 const char *hook_name(void) { return "profile"; }
 
 #else

@@ -61,6 +61,9 @@ HEADER = np.dtype(
         ("unseen_interpreters", "<u4"),
         ("taken_hooks", "<u4"),
         ("strange_stacks", "<u4"),
+        ("unwatched_call_ns", "<f8"),
+        ("deep_calls", "<u4"),
+        ("spare", "<u4"),
     ]
 )
 

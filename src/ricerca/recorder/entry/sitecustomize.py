@@ -9,7 +9,7 @@ import os
 import sys
 from contextlib import suppress
 
-_NAMES = ("RECORDING", "NATIVE", "PURE", "LIMIT", "LINES", "INSIDE", "PAUSED", "PUBLIC", "STAMP", "PYTHONPATH", "CHILD")
+_NAMES = ("RECORDING", "NATIVE", "PURE", "LIMIT", "LINES", "INSIDE", "PAUSED", "PUBLIC", "TIMED", "STAMP", "PYTHONPATH", "CHILD")
 _passed_on: list = []  # name spaces that hand these variables on to children with an environment of their own
 
 
@@ -116,6 +116,13 @@ def _new_file(path):
     raise OSError("too many recordings of one process")
 
 
+def _keys(path):
+    """First line, name and file of the functions that alone are timed."""
+    with open(path, encoding="utf-8", errors="surrogateescape", newline="\n") as file:
+        rows = [line.rstrip("\n").split("\t", 2) for line in file]
+    return [(int(row[0]), row[1], row[2]) for row in rows]
+
+
 def _record(settings):
     recording = settings["RECORDING"]
     builds = dict(pair.split("=", 1) for pair in settings["NATIVE"].split("\n") if pair)
@@ -128,8 +135,11 @@ def _record(settings):
         recording = _new_file("{}.{}".format(recording, os.getpid()))
     try:
         lines, inside = (settings[name].split("\n") if settings[name] else [] for name in ("LINES", "INSIDE"))
+        options = [int(settings["LIMIT"]), lines, inside, bool(settings["PAUSED"]), bool(settings["PUBLIC"])]
+        if settings["TIMED"]:
+            options.append(_keys(settings["TIMED"]))
         start = _load_native(native).start if native else _load_pure(settings["PURE"])
-        start(recording, int(settings["LIMIT"]), lines, inside, bool(settings["PAUSED"]), bool(settings["PUBLIC"]))
+        start(recording, *options)
     except Exception as problem:  # the program goes on without us; the runner tells the person
         _write(recording + ".problem", "{}: {}".format(type(problem).__name__, problem))
 

@@ -1,5 +1,6 @@
 /* Events from the interpreter's monitoring interface (3.12 on), with C callables. */
 #include "follow.h"
+#include "monitoring.h"
 #include "own_stack.h"
 
 #if PY_VERSION_HEX >= 0x030C0000
@@ -8,8 +9,6 @@ static recorder *current;       /* the one recording of this process */
 static PyObject *monitoring;    /* sys.monitoring */
 static int tool = -1;
 static int waiting;             /* for the program to begin */
-
-enum { TOOL_FIRST = 3, TOOL_LAST = 4 }; /* the numbers that no kind of tool has a claim on */
 
 static void follow_lines_of(PyCodeObject *code, const code_info *info);
 
@@ -64,11 +63,6 @@ SELDOM static int begins_now(PyCodeObject *code)
     begin_recording(current, own);
     return 1;
 }
-
-/* Called straight by the interpreter, see callback_type. */
-#define CALLBACK(name)                                                                                \
-    static PyObject *name(PyObject *Py_UNUSED(callback), PyObject *const *args, size_t Py_UNUSED(count), \
-                          PyObject *Py_UNUSED(keywords))
 
 static inline void enter_body(PyObject *const *args, enum entry how)
 {
@@ -212,104 +206,21 @@ CALLBACK(on_line)
     Py_RETURN_NONE;
 }
 
-/* Something to call and nothing more: the interpreter goes straight to the function. */
-typedef struct {
-    PyObject_HEAD
-    vectorcallfunc call;
-} callback_object;
-
-static PyTypeObject callback_type = {
-    PyVarObject_HEAD_INIT(NULL, 0)
-    .tp_name = "ricerca.callback",
-    .tp_basicsize = sizeof(callback_object),
-    .tp_flags = Py_TPFLAGS_DEFAULT | Py_TPFLAGS_HAVE_VECTORCALL | Py_TPFLAGS_DISALLOW_INSTANTIATION,
-    .tp_vectorcall_offset = offsetof(callback_object, call),
-    .tp_call = PyVectorcall_Call,
-};
-
-static PyObject *new_callback(vectorcallfunc call)
-{
-    callback_object *made = PyType_Ready(&callback_type) == 0 ? PyObject_New(callback_object, &callback_type) : NULL;
-    if (made != NULL) {
-        made->call = call;
-    }
-    return (PyObject *)made;
-}
-
-static const struct {
-    const char *event;
-    vectorcallfunc callback;
-    int everywhere; /* the ends of builtins come with their calls; lines are asked for by code */
-} WIRING[] = {
+static const wire WIRING[] = {
     {"PY_START", on_start, 1}, {"PY_RESUME", on_resume, 1}, {"PY_THROW", on_throw, 1},
     {"PY_RETURN", on_leave, 1}, {"PY_YIELD", on_leave, 1}, {"PY_UNWIND", on_leave, 1},
     {"CALL", on_call, 1}, {"C_RETURN", on_builtin_end, 0}, {"C_RAISE", on_builtin_end, 0}, {"LINE", on_line, 0},
 };
 #define WIRE_COUNT ((int)(sizeof WIRING / sizeof WIRING[0]))
 
-/* Number of an event, or -1 with an error set. */
-static long event_number(const char *name)
-{
-    PyObject *events = PyObject_GetAttrString(monitoring, "events");
-    PyObject *number = events == NULL ? NULL : PyObject_GetAttrString(events, name);
-    long value = number == NULL ? -1 : PyLong_AsLong(number);
-    Py_XDECREF(number);
-    Py_XDECREF(events);
-    return value;
-}
-
 static void follow_lines_of(PyCodeObject *code, const code_info *info)
 {
-    long line = event_number("LINE");
+    long line = monitoring_event(monitoring, "LINE");
     if (info == NULL || !current->store.functions[info->function].chosen || line < 0) {
         PyErr_Clear();
         return;
     }
-    Py_XDECREF(PyObject_CallMethod(monitoring, "set_local_events", "iOl", tool, (PyObject *)code, line));
-    PyErr_Clear();
-}
-
-static int take_tool(void)
-{
-    for (int number = TOOL_FIRST; number <= TOOL_LAST; number++) {
-        PyObject *taken = PyObject_CallMethod(monitoring, "use_tool_id", "is", number, "ricerca");
-        if (taken != NULL) {
-            Py_DECREF(taken);
-            tool = number;
-            return 0;
-        }
-        PyErr_Clear();
-    }
-    PyErr_SetString(PyExc_RuntimeError, "no monitoring tool number is free");
-    return -1;
-}
-
-/* Registers all callbacks; gives the set of events that are wanted everywhere, or -1. */
-static long wire_up(void)
-{
-    long wanted = 0;
-    for (int i = 0; i < WIRE_COUNT; i++) {
-        long event = event_number(WIRING[i].event);
-        PyObject *callback = new_callback(WIRING[i].callback);
-        PyObject *old = NULL;
-        if (event >= 0 && callback != NULL) {
-            old = PyObject_CallMethod(monitoring, "register_callback", "ilO", tool, event, callback);
-        }
-        Py_XDECREF(callback);
-        if (old == NULL) {
-            return -1;
-        }
-        Py_DECREF(old);
-        wanted |= WIRING[i].everywhere ? event : 0;
-    }
-    return wanted;
-}
-
-static int set_events(long events)
-{
-    PyObject *done = PyObject_CallMethod(monitoring, "set_events", "il", tool, events);
-    Py_XDECREF(done);
-    return done == NULL ? -1 : 0;
+    monitoring_set_local(monitoring, tool, code, line);
 }
 
 static int install(recorder *self)
@@ -320,19 +231,18 @@ static int install(recorder *self)
         return -1;
     }
     self->public_only = self->public_only || !frames_direct || PY_VERSION_HEX >= 0x030E0000;
-    monitoring = PySys_GetObject("monitoring");
+    monitoring = monitoring_open(&tool);
     if (monitoring == NULL) {
-        PyErr_SetString(PyExc_RuntimeError, "sys.monitoring is not there");
         return -1;
     }
     PyObject *missing = PyObject_GetAttrString(monitoring, "MISSING");
     self->missing = missing;
     Py_XDECREF(missing); /* sys.monitoring keeps it */
-    if (missing == NULL || take_tool() != 0) {
+    if (missing == NULL) {
         return -1;
     }
-    long events = wire_up();
-    return events < 0 || own_stack_new(self) == NULL ? -1 : set_events(events);
+    long events = monitoring_wire(monitoring, tool, WIRING, WIRE_COUNT, NULL);
+    return events < 0 || own_stack_new(self) == NULL ? -1 : monitoring_set(monitoring, tool, events);
 }
 
 int hook_install(recorder *self)
@@ -351,12 +261,8 @@ stack *hook_stack(void) { return own; }
 
 void hook_remove(recorder *self)
 {
-    if (set_events(0) != 0) {
-        PyErr_Clear();
-    }
+    monitoring_close(monitoring, tool);
     self->active = 0;
-    Py_XDECREF(PyObject_CallMethod(monitoring, "free_tool_id", "i", tool));
-    PyErr_Clear();
     own_stack_drop();
 }
 

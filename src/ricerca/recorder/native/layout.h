@@ -33,6 +33,7 @@ enum {
     FLAG_MEMORY_FULL = 1u << 12, /* the system gave no memory for a larger table */
     FLAG_FINISHED = 1u << 13, /* the recording was ended while the program ran on */
     FLAG_PUBLIC_ONLY = 1u << 14, /* an interpreter newer than the tested ones: public interfaces alone */
+    FLAG_TIMED_ONLY = 1u << 15, /* only calls of chosen functions were timed, nothing else was watched */
 };
 
 enum {
@@ -134,6 +135,9 @@ typedef struct {
     uint32_t unseen_interpreters; /* subinterpreters that were made and are not followed */
     uint32_t taken_hooks; /* how often the program put a profile hook of its own in the place of ours */
     uint32_t strange_stacks; /* how often a stack did not fit what ran, and began anew */
+    double unwatched_call_ns; /* what a call of a Python function costs that is not timed where only chosen ones are */
+    uint32_t deep_calls; /* how often calls were left untimed because they lay too deep on the stack of their thread */
+    uint32_t spare;
 } header;
 
 typedef struct {
@@ -219,7 +223,7 @@ typedef struct {
 
 _Static_assert(sizeof(span_record) == 24, "a record has gaps");
 
-_Static_assert(sizeof(header) == 296, "the header has gaps");
+_Static_assert(sizeof(header) == 312, "the header has gaps");
 _Static_assert(sizeof(header) <= DIRECTORY_OFFSET, "the header runs into the directory");
 
 #endif

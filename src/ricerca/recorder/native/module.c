@@ -67,14 +67,43 @@ static int take_patterns(PyObject *patterns, char ***kept, int *kept_count)
     return 0;
 }
 
+/* Copies keys (a sequence of (first line, name, file)). 0, or -1 with an error set. */
+static int take_keys(PyObject *keys, names *known)
+{
+    Py_ssize_t count = PySequence_Size(keys);
+    if (count <= 0) {
+        return count < 0 ? -1 : 0;
+    }
+    known->timed = calloc((size_t)count, sizeof *known->timed);
+    if (known->timed == NULL) {
+        PyErr_NoMemory();
+        return -1;
+    }
+    for (Py_ssize_t i = 0; i < count; i++) {
+        PyObject *item = PySequence_GetItem(keys, i);
+        code_key *key = &known->timed[known->timed_count];
+        const char *name, *file;
+        int failed = item == NULL || !PyArg_ParseTuple(item, "Iss", &key->first_line, &name, &file)
+            || (key->name = strdup(name)) == NULL || (key->file = strdup(file)) == NULL;
+        Py_XDECREF(item);
+        if (failed) {
+            free(key->name);
+            return -1;
+        }
+        known->timed_count++;
+    }
+    return 0;
+}
+
 static PyObject *start(PyObject *module, PyObject *args)
 {
     (void)module;
-    PyObject *path = NULL, *patterns = NULL, *insides = NULL;
+    PyObject *path = NULL, *patterns = NULL, *insides = NULL, *timed = NULL;
     unsigned long long limit_bytes;
     int paused, public_only;
     recorder *self = &the_recorder;
-    if (!PyArg_ParseTuple(args, "O&KOOpp", PyUnicode_FSConverter, &path, &limit_bytes, &patterns, &insides, &paused, &public_only)) {
+    if (!PyArg_ParseTuple(args, "O&KOOpp|O", PyUnicode_FSConverter, &path, &limit_bytes, &patterns, &insides, &paused, &public_only,
+                          &timed)) {
         return NULL;
     }
     if (self->store.head != NULL) {
@@ -97,11 +126,17 @@ static PyObject *start(PyObject *module, PyObject *args)
     }
     names *known = &self->known;
     if (names_open(known, &self->store) != 0 || take_patterns(patterns, &known->patterns, &known->pattern_count) != 0
-        || take_patterns(insides, &known->insides, &known->inside_count) != 0) {
+        || take_patterns(insides, &known->insides, &known->inside_count) != 0 || (timed != NULL && take_keys(timed, known) != 0)) {
         return NULL;
     }
     self->thread_root = names_thread_root(&self->known);
-    calibrate(self);
+    int sparse = known->timed_count > 0;
+    if (sparse) {
+        calibrate_untimed(self);
+        self->store.head->flags |= FLAG_TIMED_ONLY;
+    } else {
+        calibrate(self);
+    }
     self->follow_lines = self->known.pattern_count > 0;
     self->probing = !self->follow_lines;
     if (self->follow_lines) {
@@ -113,7 +148,7 @@ static PyObject *start(PyObject *module, PyObject *args)
     }
     self->store.head->control = paused ? CONTROL_PAUSE : CONTROL_GO;
     self->store.head->hook = HOOK_KIND;
-    if (items_open(self) != 0 || hook_install(self) != 0) {
+    if (sparse ? sparse_install(self) != 0 : items_open(self) != 0 || hook_install(self) != 0) {
         return NULL;
     }
     self->store.head->flags |= self->public_only ? FLAG_PUBLIC_ONLY : 0;
@@ -122,10 +157,11 @@ static PyObject *start(PyObject *module, PyObject *args)
 
 static PyMethodDef methods[] = {
     {"start", start, METH_VARARGS,
-     "start(path, limit_bytes, patterns, insides, paused, public_only): records this process into the existing empty file path,\n"
+     "start(path, limit_bytes, patterns, insides, paused, public_only, timed): records this process into the existing empty file path,\n"
      "from the program's first frame on. patterns choose the code whose lines are followed; with insides,\n"
      "only what happens while a function of such a name is active is recorded. public_only: does not look into\n"
-     "the interpreter's frames."},
+     "the interpreter's frames. With timed, a sequence of (first line, name, file), only calls of these functions are\n"
+     "timed and nothing else is watched."},
     {NULL, NULL, 0, NULL},
 };
 

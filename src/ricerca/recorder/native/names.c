@@ -161,6 +161,25 @@ static int matches(const names *self, text name, char *const *patterns, int patt
     return 0;
 }
 
+static int is_timed(const names *self, PyCodeObject *code, uint32_t first_line)
+{
+    const char *name = NULL, *file = NULL;
+    for (int i = 0; i < self->timed_count; i++) {
+        const code_key *key = &self->timed[i];
+        if (key->first_line != first_line) {
+            continue;
+        }
+        if (name == NULL && ((name = PyUnicode_AsUTF8(code->co_name)) == NULL || (file = PyUnicode_AsUTF8(code->co_filename)) == NULL)) {
+            PyErr_Clear();
+            return 0;
+        }
+        if (strcmp(key->name, name) == 0 && strcmp(key->file, file) == 0) {
+            return 1;
+        }
+    }
+    return 0;
+}
+
 static PyObject *qualified_name(PyCodeObject *code)
 {
 #if PY_VERSION_HEX >= 0x030B0000
@@ -310,6 +329,7 @@ code_info *names_code(names *self, PyCodeObject *code, PyObject *globals)
     info->traits = traits_of(code, &record.lookups);
     info->function = function_row(self, &record);
     info->traits |= matches(self, name, self->insides, self->inside_count) ? TRAIT_INSIDE : 0;
+    info->traits |= is_timed(self, code, record.first_line) ? TRAIT_TIMED : 0;
     info->unit_count = unit_count_of(code);
     info->first_offset = first_offset_of(code);
     if (code_set_extra((PyObject *)code, self->extra_index, info) != 0) {
@@ -525,8 +545,13 @@ void names_close(names *self)
     for (int i = 0; i < self->inside_count; i++) {
         free(self->insides[i]);
     }
+    for (int i = 0; i < self->timed_count; i++) {
+        free(self->timed[i].name);
+        free(self->timed[i].file);
+    }
     free(self->patterns);
     free(self->insides);
+    free(self->timed);
     free(self->string_slots);
     free(self->function_slots);
     free(self->builtin_slots);

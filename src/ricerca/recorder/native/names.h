@@ -7,6 +7,13 @@
 
 #include "stack.h"
 
+/* A function by what its code object tells of it on all interpreters. */
+typedef struct {
+    uint32_t first_line;
+    char *name;
+    char *file;
+} code_key;
+
 typedef struct {
     arena *store;
     uint32_t *string_slots;    /* interned strings: offset, length pairs */
@@ -25,6 +32,8 @@ typedef struct {
     int pattern_count;
     char **insides;            /* functions below which only is recorded; none: everything */
     int inside_count;
+    code_key *timed;           /* functions whose calls alone are timed; none: everything is recorded */
+    int timed_count;
 } names;
 
 int names_open(names *self, arena *store);  /* 0, or -1 with a Python error set */

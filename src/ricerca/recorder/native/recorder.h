@@ -34,6 +34,11 @@ int hook_install_now(recorder *self);          /* on the calling thread, records
 void hook_remove(recorder *self);
 const char *hook_name(void);
 
+/* The same where only chosen functions are timed; see sparse.c. */
+int sparse_install(recorder *self);
+int sparse_install_now(recorder *self);
+void sparse_remove(recorder *self);
+
 /* In a forked child, at its first event: goes on in a recording of its own. Whether it records now. */
 int recorder_follow_fork(recorder *self, stack *own);
 
@@ -52,5 +57,7 @@ int items_attend(recorder *self, stack *thread);
 
 /* Cost of an event on this machine in this interpreter, written to the header. */
 void calibrate(recorder *self);
+/* What a call costs that is not timed, where only chosen functions are. */
+void calibrate_untimed(recorder *self);
 
 #endif

@@ -22,6 +22,8 @@ enum {
     TRAIT_IMPORT = 2,       /* the interpreter's own, that imports the module it is given the name of */
     TRAIT_CHILD = 4,        /* a method of an object that stands for a child process */
     TRAIT_SPAWN = 8,        /* the one of them that starts it */
+    TRAIT_TIMED = 64,       /* chosen to be timed where only chosen functions are */
+    TRAIT_EVENTS = 128,     /* and its own events are switched on */
     TRAIT_BARE_LOOP = 32,   /* loops without calls: long stretches of bytecode that tell nothing */
     TRAIT_INSIDE = 16,      /* recording begins here when only part of the run is wanted */
 };

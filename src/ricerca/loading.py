@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 
-from ricerca.engine.believable import UNKNOWN, Speedup, median_ns, speedup
+from ricerca.measure.estimates import UNKNOWN, Speedup, median_ns, speedup
 from ricerca.engine.comparison import Comparison, compare
 from ricerca.engine.layers import layers_of
 from ricerca.engine.leads import Lead, Scene, find_leads

@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from ricerca.engine.believable import rank_sum_p, speedup, spread
+from ricerca.measure.estimates import rank_sum_p, speedup, spread
 from ricerca.engine.comparison import compare
 from ricerca.engine.layers import layers_of
 from ricerca.engine.lines import line_figures

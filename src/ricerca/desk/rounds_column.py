@@ -13,7 +13,7 @@ from ricerca.desk import theme
 from ricerca.desk.painting import paint_mark
 from ricerca.desk.state import DeskState
 from ricerca.desk.tips import tip
-from ricerca.engine.believable import median_ns, spread
+from ricerca.measure.estimates import median_ns, spread
 from ricerca.engine.expectation import Expectation, expectations
 from ricerca.model.rounds import LINE, PLAIN, RECORDED, Round
 from ricerca.study.store import Study

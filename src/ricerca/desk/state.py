@@ -13,7 +13,7 @@ import numpy as np
 from PyQt6.QtCore import QObject, QSettings, pyqtSignal
 
 from ricerca.desk.work import Workers
-from ricerca.engine.believable import Speedup
+from ricerca.measure.estimates import Speedup
 from ricerca.engine.comparison import Comparison
 from ricerca.engine.leads import Lead
 from ricerca.engine.levels import FUNCTION

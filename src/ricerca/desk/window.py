@@ -43,7 +43,7 @@ from ricerca.desk.tips import tip
 from ricerca.desk.tree_page import TreePage
 from ricerca.desk.watching import Watcher
 from ricerca.desk.work import Workers
-from ricerca.engine.believable import spread
+from ricerca.measure.estimates import spread
 from ricerca.wording import count_text, factor_text, plural, share_text, time_text
 
 PAGES = ("Leads", "Functions", "Lines", "Call tree", "Graph", "Timeline")

@@ -12,6 +12,7 @@ import tempfile
 import threading
 import traceback
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -124,10 +125,11 @@ def open_command(file: Path) -> None:
 @click.option("--cwd", help="Working folder of the program.")
 @click.option("--env", "env", multiple=True, metavar="NAME=VALUE", callback=_pairs, help="Set in the program's environment.")
 @click.option("--plain", "plain_runs", type=click.IntRange(0, 1000), default=0, show_default=True,
-              help="Runs without the recorder first; their output is dropped.")  # fmt: skip
+              help="Runs without the recorder, and as many sparse ones, in turn; what they write is compared, not shown.")  # fmt: skip
 @click.option("--lines", multiple=True, metavar="PATTERN",
               help="Follow each line of functions, modules or files of this name (* and ? allowed).")  # fmt: skip
 @click.option("--inside", multiple=True, metavar="FUNCTION", help="Record only while a function of this name is active (* and ? allowed).")
+@click.option("--answer", "answer", multiple=True, metavar="PATH", help="A file that holds what the program answers.")
 @click.option("--limit", "limit_bytes", default="1G", show_default=True, callback=_size, help="Largest size of the recording.")
 @click.option("--hook", type=click.Choice(["native", "python", "public"]), default="native", show_default=True,
               help="python: the slower recorder that needs no compiler, with the same counts; public: does not look into the "
@@ -136,7 +138,8 @@ def open_command(file: Path) -> None:
 @click.option("--quiet", is_flag=True, help="Say nothing.")
 @click.argument("program", nargs=-1, type=click.UNPROCESSED, required=True)
 def record(study: Path | None, round_name: str, note: str, python: str | None, cwd: str | None, env: tuple[tuple[str, str], ...],
-           plain_runs: int, lines: tuple[str, ...], inside: tuple[str, ...], limit_bytes: int, hook: str, paused: bool, quiet: bool,
+           plain_runs: int, lines: tuple[str, ...], inside: tuple[str, ...],
+           answer: tuple[str, ...], limit_bytes: int, hook: str, paused: bool, quiet: bool,
            program: tuple[str, ...]) -> None:  # fmt: skip
     """Run a program and record every call.
 
@@ -154,11 +157,11 @@ def record(study: Path | None, round_name: str, note: str, python: str | None, c
     from ricerca.runner.session import Plan, Session, Streams
 
     _refuse_mistyped(program)
-    subject = describe(program, cwd, python, env, lines, inside)
+    subject = replace(describe(program, cwd, python, env, lines, inside), answer=answer)
     name = name_of(subject)
     place = (study or Path(f"{name}.ricerca")).expanduser().absolute()
     plan = Plan(subject, place, round_name, note, plain_runs, True, limit_bytes, paused, hook)
-    session = Session(plan, Streams(stdin=_replayable_input(plain_runs), plain_stdout=-3, plain_stderr=-3))
+    session = Session(plan, Streams(stdin=_replayable_input(plain_runs)))
     _pass_signals_on(session)
     outcome = session.run()
     if not quiet:
@@ -226,6 +229,9 @@ def _say_outcome(outcome: Any, place: Path) -> None:
     if outcome.run_id is None:
         _say(f"nothing was recorded: {outcome.problem or 'the program ended before it began'}")
         return
+    for what, why in (("sparse runs", outcome.not_sparse), ("pairs with the first round", outcome.not_paired)):
+        if why:
+            _say(f"no {what}: {why}")
     how = f" It is not complete: {'; '.join(gap.text for gap in outcome.gaps)}." if outcome.gaps else ""
     _say(f"round {outcome.round_number} is kept in {shown}.{how} See it with: ricerca rank {shown}")
 

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 
-from ricerca.measure.estimates import UNKNOWN, Speedup, median_ns, speedup
 from ricerca.engine.comparison import Comparison, compare
+from ricerca.engine.compensation import MOST_SLOWED
 from ricerca.engine.layers import layers_of
 from ricerca.engine.leads import Lead, Scene, find_leads
 from ricerca.engine.own_layers import OwnLayer, from_toml, with_own_layers
@@ -16,7 +16,8 @@ from ricerca.engine.ranking import if_faster
 from ricerca.engine.reading import ELAPSED, EVERYTHING, WALL, Reading
 from ricerca.engine.shown import Shown
 from ricerca.engine.source import body_of
-from ricerca.model.completeness import FAILED
+from ricerca.measure.estimates import Speedup, median_ns
+from ricerca.measure.rounds import speedup_of
 from ricerca.model.errors import InputError
 from ricerca.model.rounds import LINE, RECORDED, Round, Run
 from ricerca.model.run_tables import RunTables
@@ -72,12 +73,14 @@ class Loaded(Shown):
         }
 
 
-def profile_of(tables: RunTables, roots: tuple[str, ...], plain_ns: int | None = None, own: tuple[OwnLayer, ...] = ()) -> Profile:
-    """A profile with its layers found."""
+def profile_of(tables: RunTables, roots: tuple[str, ...], own: tuple[OwnLayer, ...] = (), plain_ns: Sequence[int] = (),
+               sparse: Sequence[RunTables] = ()) -> Profile:  # fmt: skip
+    """A profile with its layers found, in agreement with plain and sparse runs."""
     tree = tables.function, tables.parent
     found = layers_of(tables.function_file, tables.function_module, tables.function_kind.tolist(), roots, tree)
     layers = with_own_layers(found, own, tables.function_module, tables.function_name, tables.function_file)
-    return build_profile(tables, layers, plain_ns)
+    swing = max(plain_ns) / max(min(plain_ns), 1) if len(plain_ns) > 1 else MOST_SLOWED
+    return build_profile(tables, layers, median_ns(plain_ns), sparse, swing)
 
 
 def load(study: Study, number: int | None = None) -> Loaded:
@@ -92,14 +95,15 @@ def load(study: Study, number: int | None = None) -> Loaded:
     run = one.last_run(RECORDED) or one.last_run(LINE)
     if run is None:
         raise InputError(f"Round {one.number} “{one.name}” has no recorded run.", "Record it again.")
-    plain_ns = median_ns(one.plain_ns)
     tables = study.tables(run.id)
     own = from_toml(study.layers_toml())
-    profile = profile_of(tables, one.subject.roots, plain_ns if run.kind == RECORDED and run.complete else None, own)
+    whole = run.kind == RECORDED and run.complete  # what is not whole is never scaled to what the whole takes
+    sparse = [study.tables(other.id) for other in one.sparse_runs] if whole else []
+    profile = profile_of(tables, one.subject.roots, own, one.plain_ns if whole else (), sparse)
     line_run = one.last_run(LINE)
     line_profile = None
     if line_run is not None and line_run.id != run.id:
-        line_profile = profile_of(study.tables(line_run.id), one.subject.roots, None, own)
+        line_profile = profile_of(study.tables(line_run.id), one.subject.roots, own)
     hashes = study.sources(run.id)
     if line_run is not None:
         hashes = {**study.sources(line_run.id), **hashes}
@@ -153,17 +157,10 @@ def judge(base: Round, new: Round, recorded_ns: tuple[int, int] | None = None) -
     recorded_ns : (int, int), optional
         What the recorded runs took, where there are no plain ones.
     """
-    different = base.subject.other_work(new.subject)
-    if different:
-        return Speedup(float("nan"), None, UNKNOWN, f"the rounds are of different work ({different})")
-    found = speedup(base.plain_ns, new.plain_ns)
-    for round_ in (base, new):
-        failed = next((run for run in round_.runs if any(gap.kind == FAILED for gap in run.gaps)), None)
-        if failed is not None and not round_.plain_ns:
-            return Speedup(float("nan"), None, UNKNOWN, f"the runs of round {round_.number} are no measure: {failed.because[0]}")
-    if found.ratio == found.ratio or recorded_ns is None:
+    found = speedup_of(base, new)
+    if found.ratio == found.ratio or found.why or recorded_ns is None:
         return found
-    return Speedup(recorded_ns[0] / max(recorded_ns[1], 1), None, found.verdict, found.why)
+    return replace(found, ratio=recorded_ns[0] / max(recorded_ns[1], 1))
 
 
 def paired(base: Loaded | None, new: Loaded, reading: Reading, default_clock: bool = False) -> Pair:

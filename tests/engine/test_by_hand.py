@@ -3,7 +3,6 @@
 import numpy as np
 import pytest
 
-from ricerca.measure.estimates import rank_sum_p, speedup, spread
 from ricerca.engine.comparison import compare
 from ricerca.engine.layers import layers_of
 from ricerca.engine.lines import line_figures
@@ -14,6 +13,7 @@ from ricerca.engine.ranking import ceiling, function_figures, ranked
 from ricerca.engine.source import body_of, function_spans, span_of
 from ricerca.engine.tree import heaviest_path
 from ricerca.engine.view import match_children, match_lines
+from ricerca.measure.estimates import rank_sum_p, speedup, spread
 from ricerca.model.run_tables import RunFacts
 
 from .trees import tables_of

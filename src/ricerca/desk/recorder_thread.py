@@ -44,9 +44,11 @@ class RecorderThread(QThread):
         self.plan = plan
         self._output = tempfile.TemporaryFile()
         streams = Streams(
-            stdin=subprocess.DEVNULL, stdout=self._output.fileno(), stderr=self._output.fileno(),
-            plain_stdout=subprocess.DEVNULL, plain_stderr=subprocess.DEVNULL, own_group=True,
-        )  # fmt: skip
+            stdin=subprocess.DEVNULL,
+            stdout=self._output.fileno(),
+            stderr=self._output.fileno(),
+            own_group=True,
+        )
         self.session = Session(plan, streams)
         self._read = 0
         self._last = 0.0

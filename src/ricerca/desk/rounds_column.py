@@ -13,8 +13,8 @@ from ricerca.desk import theme
 from ricerca.desk.painting import paint_mark
 from ricerca.desk.state import DeskState
 from ricerca.desk.tips import tip
-from ricerca.measure.estimates import median_ns, spread
 from ricerca.engine.expectation import Expectation, expectations
+from ricerca.measure.estimates import median_ns, spread
 from ricerca.model.rounds import LINE, PLAIN, RECORDED, Round
 from ricerca.study.store import Study
 from ricerca.wording import factor_text, plural, share_text, time_text

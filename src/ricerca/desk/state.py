@@ -13,7 +13,6 @@ import numpy as np
 from PyQt6.QtCore import QObject, QSettings, pyqtSignal
 
 from ricerca.desk.work import Workers
-from ricerca.measure.estimates import Speedup
 from ricerca.engine.comparison import Comparison
 from ricerca.engine.leads import Lead
 from ricerca.engine.levels import FUNCTION
@@ -22,6 +21,7 @@ from ricerca.engine.reading import ALL_OTHERS, Reading, parse
 from ricerca.engine.slices import Growth
 from ricerca.engine.view import line_texts, match_lines
 from ricerca.loading import Loaded, Pair, judge, load, paired
+from ricerca.measure.estimates import Speedup
 from ricerca.model.errors import RicercaError
 from ricerca.model.rounds import LINE, PLAIN, RECORDED, Round
 from ricerca.runner.taking import recover

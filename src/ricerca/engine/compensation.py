@@ -15,7 +15,7 @@ LEAST_SCALE, MOST_SCALE = 0.5, 2.0
 STEPS, TRIALS, SPEEDS = 24, 17, 13
 LEAST_SLOWER, MOST_SLOWER = 0.05, 3.0
 SURE_FIXED, SURE_WATCHED, SURE_SLOWER, SURE_SPEED, SURE_TOTAL = 0.12, 0.07, 0.4, 0.25, 0.02
-MOST_SLOWED = 1.8
+LEAST_SWING, MOST_SLOWED = 1.02, 1.8
 MOST_LOOKUPS = 1.5
 BYTECODE = (KIND_PYTHON, KIND_THREAD, KIND_REGION)
 
@@ -95,7 +95,7 @@ class _Cost:
         )
 
 
-def compensate(tables: RunTables, plain_ns: int | None = None) -> tuple[np.ndarray, float, float]:
+def compensate(tables: RunTables, plain_ns: int | None = None, swing: float = MOST_SLOWED) -> tuple[np.ndarray, float, float]:
     """Self times with the recorder's own cost taken off, never below zero, the scale of that cost, and the machine's slowness.
 
     Calibration measures the cost on tiny loops, just before the program. Where plain runs tell what
@@ -107,6 +107,9 @@ def compensate(tables: RunTables, plain_ns: int | None = None) -> tuple[np.ndarr
     tables : RunTables
     plain_ns : int, optional
         Median time of plain runs of the same code.
+    swing : float
+        How many times as long the slowest plain run took as the quickest: by no more can the machine have been slower
+        while it recorded.
 
     Returns
     -------
@@ -122,7 +125,8 @@ def compensate(tables: RunTables, plain_ns: int | None = None) -> tuple[np.ndarr
     fixed = slower = speed = 1.0
     if plain_ns is not None and len(tables.thread_name) == 1:
         quick = cost.by_function(tables.function, len(tables.function_name))
-        fixed, slower, speed = _fitted(cost, quick, plain_ns, tables.facts.python_slowness != 1.0)
+        most = min(max(swing, LEAST_SWING), MOST_SLOWED)
+        fixed, slower, speed = _fitted(cost, quick, plain_ns, tables.facts.python_slowness != 1.0, most)
     left = cost.left(fixed, slower) / speed
     roots = tables.parent < 0
     left[roots] = tables.self_ns[roots]
@@ -137,7 +141,7 @@ def _solved(total: Callable[[float], float], wanted: float, low: float, high: fl
     return (low + high) / 2
 
 
-def _fitted(cost: _Cost, quick: _Cost, plain_ns: int, watched: bool) -> tuple[float, float, float]:
+def _fitted(cost: _Cost, quick: _Cost, plain_ns: int, watched: bool, most_slowed: float) -> tuple[float, float, float]:
     """What makes the total the plain one: times the calibrated cost, times the slowness of bytecode, slowness of all.
 
     One equation for three unknowns: of all that solve it the least unlikely is taken. Calibration is
@@ -148,7 +152,7 @@ def _fitted(cost: _Cost, quick: _Cost, plain_ns: int, watched: bool) -> tuple[fl
     sure = SURE_WATCHED if watched else SURE_FIXED
     best, least = (1.0, 1.0, 1.0), np.inf
     plain = max(plain_ns, 1)
-    for speed in np.geomspace(1.0, MOST_SLOWED, SPEEDS):
+    for speed in np.geomspace(1.0, most_slowed, SPEEDS):
         for own in np.geomspace(LEAST_SCALE, MOST_SCALE, TRIALS):
             fixed = own if watched else own * speed
             if fixed > MOST_SCALE * 1.0001:

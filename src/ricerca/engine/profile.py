@@ -2,15 +2,21 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
 import numpy as np
 
-from ricerca.engine.compensation import compensate
+from ricerca.engine.agreement import agree
+from ricerca.engine.compensation import MOST_SLOWED, compensate
 from ricerca.model.marks import KIND_BUILTIN, KIND_PYTHON, KIND_THREAD
 from ricerca.model.run_tables import RunFacts, RunTables
+
+
+def _unknown() -> np.ndarray:
+    return np.zeros(0)
 
 
 @dataclass(frozen=True)
@@ -72,6 +78,10 @@ class Profile:
     """What the calibrated cost was multiplied with to agree with the plain runs; 1 without any."""
     slowness: float = 1.0
     """How much slower the machine was during this run than during the plain ones; raw times have it, compensated ones do not."""
+    self_spread: np.ndarray = field(default_factory=_unknown)
+    """By function: half the width of the 95 % interval of its self time in the whole run, as a share of it; empty where not known."""
+    inclusive_spread: np.ndarray = field(default_factory=_unknown)
+    """The same of its inclusive time; NaN for functions that sparse runs did not time."""
 
     def __len__(self) -> int:
         return len(self.parent)
@@ -264,8 +274,14 @@ def preorder(parent: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     return order, np.arange(len(parent)) + size[order]
 
 
-def build_profile(tables: RunTables, layers: tuple[str, ...] | None = None, plain_ns: int | None = None) -> Profile:
-    """Put the contexts of a run in preorder and deduct the recorder's own cost.
+def build_profile(
+    tables: RunTables,
+    layers: tuple[str, ...] | None = None,
+    plain_ns: int | None = None,
+    sparse: Sequence[RunTables] = (),
+    swing: float = MOST_SLOWED,
+) -> Profile:
+    """Put the contexts of a run in preorder, deduct the recorder's own cost, and bring it into agreement with sparse runs.
 
     Parameters
     ----------
@@ -274,13 +290,18 @@ def build_profile(tables: RunTables, layers: tuple[str, ...] | None = None, plai
         What the program takes without the recorder, where that was measured; see ``compensate``.
     layers : tuple of str, optional
         Name of the layer of each function; "mine" for all when left out.
+    sparse : sequence of RunTables
+        Runs of the same code in which few functions alone were timed; see ``agree``.
+    swing : float
+        Slowest plain run over the quickest; see ``compensate``.
     """
     count = len(tables.parent)
     order, end = preorder(tables.parent)
     place = np.empty(count, np.int64)
     place[order] = np.arange(count)
     parent = np.where(tables.parent[order] >= 0, place[tables.parent[order]], -1)
-    self_ns, cost_scale, slowness = compensate(tables, plain_ns)
+    compensated_ns, cost_scale, slowness = compensate(tables, plain_ns, swing)
+    agreed = agree(tables, compensated_ns, sparse, plain_ns)
     functions = FunctionTable(
         kind=tables.function_kind,
         name=tables.function_name,
@@ -298,7 +319,7 @@ def build_profile(tables: RunTables, layers: tuple[str, ...] | None = None, plai
         calls=tables.calls[order],
         resumes=tables.resumes[order],
         thread=tables.thread[order],
-        self_ns=self_ns[order],
+        self_ns=agreed.self_ns[order],
         raw_self_ns=tables.self_ns[order],
         waiting_ns=tables.waiting_ns[order],
         thread_name=tables.thread_name,
@@ -320,6 +341,8 @@ def build_profile(tables: RunTables, layers: tuple[str, ...] | None = None, plai
         facts=tables.facts,
         cost_scale=cost_scale,
         slowness=slowness,
+        self_spread=agreed.self_spread,
+        inclusive_spread=agreed.inclusive_spread,
     )
 
 

@@ -99,7 +99,7 @@ class Harbour:
 
     def _record(self, state: dict[str, str], number: int, count: int, tell: Callable[[str], None]) -> None:
         program = ["tidebook.py", READINGS, "table.txt"]
-        quiet = Streams(subprocess.DEVNULL, subprocess.DEVNULL, subprocess.DEVNULL, subprocess.DEVNULL, subprocess.DEVNULL, True)
+        quiet = Streams(subprocess.DEVNULL, subprocess.DEVNULL, subprocess.DEVNULL, True)
         subject = describe(program, str(self.folder), None)
         plans = [Plan(subject, self.study, state["name"], state["note"], self._plain_runs)]
         if self._line_run and number in (1, count):

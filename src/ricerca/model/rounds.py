@@ -4,17 +4,22 @@ from __future__ import annotations
 
 import os
 from dataclasses import dataclass, field, replace
+from typing import Any
 
+from ricerca.model.answers import Answer
 from ricerca.model.completeness import Gap, gaps_of_exit, usual_exit_status
+from ricerca.model.machine import Machine
 
-PLAIN, RECORDED, LINE = "plain", "recorded", "line"
+NO_ANSWER, UNKNOWN_MACHINE = Answer(), Machine()
+PLAIN, RECORDED, LINE, SPARSE = "plain", "recorded", "line", "sparse"
 
 
 @dataclass(frozen=True)
 class Subject:
     """What is run and how. ``kind`` is "script", "module" or "command"; ``program`` starts with its name.
 
-    ``lines`` are the names whose lines are followed, ``inside`` those below which only is recorded.
+    ``lines`` are the names whose lines are followed, ``inside`` those below which only is recorded, ``answer`` the files
+    that hold what the program answers.
     """
 
     kind: str
@@ -25,6 +30,7 @@ class Subject:
     roots: tuple[str, ...] = ()
     lines: tuple[str, ...] = ()
     inside: tuple[str, ...] = ()
+    answer: tuple[str, ...] = ()
     id: int = field(default=0, compare=False)
 
     @property
@@ -65,7 +71,10 @@ def _variables(env: tuple[tuple[str, str], ...]) -> str:
 
 @dataclass(frozen=True)
 class Run:
-    """One execution. ``ended`` says in words how it ended, ``gaps`` why it does not hold all that the program did."""
+    """One execution. ``ended`` says in words how it ended, ``gaps`` why it does not hold all that the program did.
+
+    ``pair`` is the number that it shares with the run of another round that was made directly before or after it.
+    """
 
     id: int
     kind: str
@@ -75,6 +84,11 @@ class Run:
     exit_status: int | None
     ended: str
     gaps: tuple[Gap, ...] = ()
+    answer: Answer = NO_ANSWER
+    machine: Machine = UNKNOWN_MACHINE
+    pair: int | None = None
+    again: bool = False
+    """Whether an earlier state of the code was brought back for it, to be compared with."""
 
     @property
     def complete(self) -> bool:
@@ -102,13 +116,52 @@ class Round:
 
     @property
     def plain_ns(self) -> tuple[int, ...]:
-        """Wall times of the plain runs that ended well."""
-        return tuple(run.wall_ns for run in self.runs if run.kind == PLAIN and run.complete)
+        """Wall times of the plain runs that ended well; those made again later only where there are no others."""
+        own = [run for run in self.runs if run.kind == PLAIN and run.complete]
+        return tuple(run.wall_ns for run in [run for run in own if not run.again] or own)
+
+    @property
+    def again_ns(self) -> tuple[int, ...]:
+        """Wall times of the plain runs for which this state was brought back later."""
+        return tuple(run.wall_ns for run in self.runs if run.kind == PLAIN and run.complete and run.again)
+
+    @property
+    def sparse_runs(self) -> tuple[Run, ...]:
+        """The sparse runs that ended well."""
+        return tuple(run for run in self.runs if run.kind == SPARSE and run.complete)
+
+    @property
+    def answers(self) -> list[Answer]:
+        """What its plain runs answered."""
+        return [run.answer for run in self.runs if run.kind == PLAIN and run.answer]
+
+    @property
+    def machine(self) -> Machine:
+        """Where it was measured: what its runs know of it, the latest word for each."""
+        found: dict[str, Any] = {}
+        for run in self.runs:
+            found |= {name: value for name, value in vars(run.machine).items() if value not in ("", 0, -1.0, ())}
+        loads = [run.machine.load for run in self.runs if run.machine.load >= 0]
+        return Machine(**{**found, "load": sum(loads) / len(loads)} if loads else found)
 
     def last_run(self, *kinds: str) -> Run | None:
         """The latest run of one of these kinds, complete ones before cut ones."""
         found = [run for run in self.runs if run.kind in kinds]
         return max(found, key=lambda run: (run.complete, run.id), default=None)
+
+
+def pairs_of(base: Round, new: Round) -> tuple[tuple[int, int], ...]:
+    """Wall times of the plain runs of two rounds that were made as pairs, both of which ended well: [base, new]."""
+    times = [
+        {run.pair: run.wall_ns for run in side.runs if run.kind == PLAIN and run.complete and run.pair is not None} for side in (base, new)
+    ]
+    return tuple((times[0][pair], times[1][pair]) for pair in times[0] if pair in times[1])
+
+
+def were_looked_at(base: Round, new: Round) -> bool:
+    """Whether pairs of two rounds were made until the verdict was settled, both states brought back for it."""
+    shared = {run.pair for run in base.runs if run.again and run.pair is not None}
+    return any(run.again and run.pair in shared for run in new.runs)
 
 
 def with_exits_judged(rounds: tuple[Round, ...]) -> tuple[Round, ...]:

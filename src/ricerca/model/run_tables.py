@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-from ricerca.model.marks import FLAG_PUBLIC_ONLY, FLAG_SLICES_FULL, FLAG_SPANS_FULL
+from ricerca.model.marks import FLAG_PUBLIC_ONLY, FLAG_SLICES_FULL, FLAG_SPANS_FULL, FLAG_TIMED_ONLY
 
 if TYPE_CHECKING:  # recording a program must not wait for NumPy to load
     import numpy as np
@@ -62,11 +62,18 @@ class RunFacts:
     unseen_interpreters: int = 0
     taken_hooks: int = 0
     strange_stacks: int = 0
+    unwatched_call_ns: float = 0.0
+    deep_calls: int = 0
 
     @property
     def public_only(self) -> bool:
         """Whether the interpreter was newer than the tested ones, so that only its public interfaces were used."""
         return bool(self.flags & FLAG_PUBLIC_ONLY)
+
+    @property
+    def timed_only(self) -> bool:
+        """Whether only calls of chosen functions were timed."""
+        return bool(self.flags & FLAG_TIMED_ONLY)
 
     @property
     def not_by_time(self) -> str:

@@ -15,7 +15,7 @@ from ricerca.model.run_tables import RunTables
 SUMMED = ("line", "calls", "resumes", "self_ns", "brief_ns", "waiting_ns", "thread_process", "slice_calls", "slice_self_ns",
           "slice_waiting_ns")  # fmt: skip
 WATCHED = ("python_watched", "python_watched_ns", "builtin_watched", "builtin_watched_ns", "unseen_threads", "unseen_interpreters",
-           "taken_hooks", "strange_stacks")  # fmt: skip
+           "taken_hooks", "strange_stacks", "deep_calls")  # fmt: skip
 
 
 def _used(tables: RunTables) -> np.ndarray:

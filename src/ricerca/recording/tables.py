@@ -112,6 +112,8 @@ def take(recording: Recording) -> RunTables:
         unseen_interpreters=max(int(head["unseen_interpreters"]), _made_interpreters(recording)),
         taken_hooks=int(head["taken_hooks"]),
         strange_stacks=int(head["strange_stacks"]),
+        unwatched_call_ns=float(head["unwatched_call_ns"]),
+        deep_calls=int(head["deep_calls"]),
         hook=marks.HOOKS.get(int(head["hook"]), "unknown"),
         slice_ns=float(head["slice_ticks"]) * rate,
         span_ns=float(head["span_ticks"]) * rate,

@@ -8,16 +8,19 @@ import os
 import signal
 import subprocess
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import IO
+from typing import IO, TYPE_CHECKING
 
 from ricerca.model.errors import EnvironmentProblem, InputError
 from ricerca.model.marks import CONTROL_OFFSET, END_MONO_NS_OFFSET
 from ricerca.model.rounds import Subject
 from ricerca.runner.native import ENTRY, PURE
 from ricerca.runner.program import command_of, is_isolated
+
+if TYPE_CHECKING:
+    from ricerca.runner.restoring import State
 
 DEFAULT_LIMIT_BYTES = 1 << 30
 LEAST_FREE_BYTES = 2 << 20
@@ -135,7 +138,7 @@ class Execution:
 
     def __init__(self, subject: Subject, extra_env: dict[str, str], recording: Path | None, stamp: Path | None,
                  stdin: IO | int | None = None, stdout: IO | int | None = None, stderr: IO | int | None = None,
-                 own_group: bool = False) -> None:  # fmt: skip
+                 own_group: bool = False, state: State | None = None) -> None:  # fmt: skip
         self.recording = recording
         self._own_group = own_group
         self._stamp = stamp
@@ -144,7 +147,8 @@ class Execution:
         blocked = signal.pthread_sigmask(signal.SIG_UNBLOCK, {signal.SIGINT, signal.SIGQUIT})
         try:
             self.process = subprocess.Popen(
-                command_of(subject), cwd=subject.cwd, env=_environment(subject, extra_env), stdin=stdin,
+                [*(state.prefix if state else ()), *command_of(subject)], cwd=subject.cwd,
+                env={**_environment(subject, extra_env), **(state.env if state else {})}, stdin=stdin,
                 stdout=stdout, stderr=stderr, close_fds=False, start_new_session=own_group,
             )  # fmt: skip
         except OSError as problem:
@@ -198,16 +202,23 @@ class Execution:
         return (times[0] if times else self._started_ns), (times[1] if len(times) > 1 else None)
 
 
+def write_keys(file: Path, keys: Iterable[tuple[int, str, str]]) -> None:
+    """Write down which functions a sparse run is to time: first line, plain name, file."""
+    rows = (f"{line}\t{name}\t{place}\n" for line, name, place in keys if "\n" not in name + place and "\t" not in name)
+    file.write_text("".join(rows), "utf-8", "surrogateescape")
+
+
 def start_plain(subject: Subject, stamp: Path, **streams: object) -> Execution:
     """Start the subject without the recorder; stamp is a file to note its beginning in."""
     return Execution(subject, {"RICERCA_STAMP": str(stamp)}, None, stamp, **streams)  # type: ignore[arg-type]
 
 
 def start_recorded(subject: Subject, recording: Path, native: str, limit_bytes: int = DEFAULT_LIMIT_BYTES, paused: bool = False,
-                   public_only: bool = False, **streams: object) -> Execution:  # fmt: skip
+                   public_only: bool = False, timed: Path | None = None, **streams: object) -> Execution:  # fmt: skip
     """Start the subject with the recorder writing into recording; native is what ``hook_setting`` says of its interpreter.
 
-    With paused, nothing is counted until ``set_control`` lets the recorder go.
+    With paused, nothing is counted until ``set_control`` lets the recorder go. ``timed`` is a file written by
+    ``write_keys``: then only the calls of these functions are timed, and nothing else is watched.
 
     Raises
     ------
@@ -225,5 +236,6 @@ def start_recorded(subject: Subject, recording: Path, native: str, limit_bytes: 
         "RICERCA_INSIDE": "\n".join(subject.inside),
         "RICERCA_PAUSED": "1" if paused else "",
         "RICERCA_PUBLIC": "1" if public_only else "",
+        "RICERCA_TIMED": str(timed) if timed else "",
     }
     return Execution(subject, extra, recording, None, **streams)  # type: ignore[arg-type]

@@ -111,6 +111,7 @@ def about(recording: Path) -> About:
         subject = facts.pop("subject")
         pairs = tuple((str(name), str(value)) for name, value in subject.pop("env"))
         lists: dict[str, Any] = {name: tuple(map(str, subject.pop(name))) for name in ("program", "roots", "lines", "inside")}
+        lists["answer"] = tuple(map(str, subject.pop("answer", ())))
         return About(subject=Subject(env=pairs, **lists, **subject), **facts)
     except (OSError, ValueError, TypeError, KeyError, AttributeError) as problem:
         raise FileDamagedError(f"{recording} does not say what it belongs to ({problem}).") from None

@@ -1,27 +1,34 @@
-"""One round from start to end: plain runs, then the recorded run, which is taken into the study."""
+"""One round from start to end: the recorded run, which is taken into the study, then plain and sparse runs in turn."""
 
 from __future__ import annotations
 
 import os
 import threading
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import IO
 
-from ricerca.model.completeness import KILLED, Gap
+from ricerca.model.completeness import Gap
 from ricerca.model.errors import FileDamagedError, InputError, RicercaError
 from ricerca.model.marks import CONTROL_FINISH, CONTROL_GO, CONTROL_PAUSE
-from ricerca.model.rounds import PLAIN, Round, Run, Subject
+from ricerca.model.rounds import RECORDED, Round, Subject
 from ricerca.runner import launch, recordings
 from ricerca.runner.native import NATIVE, PUBLIC, hook_setting
+from ricerca.runner.pairing import Side, Turns
+from ricerca.runner.quiet import Quiet
+from ricerca.runner.restoring import Restorer
 from ricerca.runner.taking import Taken, ended_about, take_in
 from ricerca.study.store import Study
 
 
 @dataclass(frozen=True)
 class Plan:
-    """What a round is to hold. ``round_name`` adds to the round of that name where there is one."""
+    """What a round is to hold. ``round_name`` adds to the round of that name where there is one.
+
+    Where there are plain runs, as many sparse ones are made in turn with them. With ``paired``, plain runs of the round that
+    it will be compared with are made in turn, too, where its code can be brought back.
+    """
 
     subject: Subject
     study: Path
@@ -32,17 +39,17 @@ class Plan:
     limit_bytes: int = launch.DEFAULT_LIMIT_BYTES
     paused: bool = False
     hook: str = NATIVE
+    sparse: bool = True
+    paired: bool = True
 
 
 @dataclass(frozen=True)
 class Streams:
-    """Standard streams of the recorded run (None: inherited), and of the plain ones."""
+    """Standard streams of the recorded run (None: inherited). What the others write is looked at, and not shown."""
 
     stdin: IO | int | None = None
     stdout: IO | int | None = None
     stderr: IO | int | None = None
-    plain_stdout: IO | int | None = None
-    plain_stderr: IO | int | None = None
     own_group: bool = False
 
 
@@ -52,6 +59,7 @@ class Outcome:
 
     ``recorded`` is None where only plain runs were made or nothing began; ``kept_at`` is where the recording stays when it
     could not be taken in, ``problem`` says why. ``lost_plain`` plain runs could not be written into the study.
+    ``not_sparse`` and ``not_paired`` say why there are no sparse runs and no pairs, where some were wanted.
     """
 
     round_number: int
@@ -61,6 +69,8 @@ class Outcome:
     problem: str = ""
     kept_at: Path | None = None
     lost_plain: int = 0
+    not_sparse: str = ""
+    not_paired: str = ""
 
 
 class Session:
@@ -75,12 +85,15 @@ class Session:
         self.paused = plan.paused
         self._cancelled = False
         self._lost_plain = 0
+        self._not_sparse = self._not_paired = ""
+        self._quiet = Quiet(plan.study, self.streams.stdin, self.streams.own_group)
 
     def finish_now(self, number: int = 15) -> None:
         """End what runs; what was recorded till then is kept."""
         self._cancelled = True
-        if self.execution is not None:
-            self.execution.signal(number)
+        for execution in (self.execution, self._quiet.execution):
+            if execution is not None:
+                execution.signal(number)
 
     def pause(self, paused: bool) -> None:
         """Leave out what happens from now on, or count it again; the program goes on in either case."""
@@ -110,21 +123,69 @@ class Session:
         fresh = not plan.study.exists()
         with Study.open(plan.study, create=True) as study:
             round_ = self._round(study)
-        kept = None
+        outcome = Outcome(round_.number, None, None)
         try:
-            for number in range(plan.plain_runs):
-                if not self._cancelled:
-                    self.step = f"plain run {number + 1} of {plan.plain_runs}"
-                    self._plain(round_.id, look)
-            if not plan.recorded or self._cancelled:
-                return Outcome(round_.number, None, None, lost_plain=self._lost_plain)
-            self.step = "line run" if plan.subject.lines else "recorded run"
-            outcome = self._recorded(round_, native, look)
-            kept = outcome.kept_at
-            return outcome
+            if plan.recorded:
+                self.step = "line run" if plan.subject.lines else "recorded run"
+                outcome = self._recorded(round_, native, look)
+            if plan.plain_runs and not self._cancelled:
+                self._in_turn(round_, native, outcome, look)
+            return replace(outcome, lost_plain=self._lost_plain, not_sparse=self._not_sparse, not_paired=self._not_paired)
         finally:
-            if kept is None:
+            if outcome.kept_at is None:
                 self._tidy(round_.id, fresh)
+
+    def _in_turn(self, round_: Round, native: str, outcome: Outcome, look: Callable[[], None] | None) -> None:
+        """Plain and sparse runs, and plain ones of the round to be compared with, each kind in turn."""
+        keys = self._keys(outcome)
+        with Restorer() as restorer:
+            base = self._base(round_, restorer)
+            turns = Turns(self._quiet, Side(round_, restorer.today() if base else None), base)
+            for number in range(self.plan.plain_runs):
+                of_all = f"{number + 1} of {self.plan.plain_runs}"
+                for turn in turns.next_two():
+                    if not self._cancelled:
+                        self.step = f"plain run {of_all}{turn.words}"
+                        self._lost_plain += not turn.make(look, lambda: not self._cancelled)
+                if keys and not self._cancelled:
+                    self.step = f"sparse run {of_all}"
+                    try:
+                        self._not_sparse = self._quiet.sparse(self.plan.subject, round_, native, keys, look)
+                    except RicercaError as problem:
+                        self._not_sparse = problem.what
+                    keys = [] if self._not_sparse else keys
+
+    def _keys(self, outcome: Outcome) -> list[tuple[int, str, str]]:
+        """The functions that sparse runs are to time, from the recorded run; none where there are to be none."""
+        plan = self.plan
+        if not plan.sparse or not plan.recorded or plan.subject.lines or outcome.run_id is None:
+            return []
+        if outcome.gaps:
+            self._not_sparse = "the recorded run is not whole"
+        elif plan.hook != NATIVE:
+            self._not_sparse = "they need the native recorder"
+        if self._not_sparse:
+            return []
+        from ricerca.engine.profile import build_profile
+        from ricerca.measure.timing import functions_to_time, timing_keys
+
+        with Study.open(plan.study) as study:
+            profile = build_profile(study.tables(outcome.run_id))
+        return timing_keys(profile, functions_to_time(profile))
+
+    def _base(self, round_: Round, restorer: Restorer) -> Side | None:
+        """The round that this one will be compared with, and its code brought back; None where there is none."""
+        if not self.plan.paired:
+            return None
+        try:
+            with Study.open(self.plan.study) as study:
+                first = next((one for one in study.rounds() if one.last_run(RECORDED)), None)
+                if first is None or first.number >= round_.number or first.subject.not_alike(round_.subject):
+                    return None
+                return Side(first, restorer.of_round(study, first), again=True)
+        except RicercaError as problem:
+            self._not_paired = problem.what
+            return None
 
     def _round(self, study: Study) -> Round:
         for round_ in study.rounds():
@@ -150,24 +211,6 @@ class Session:
             return  # the program has run: its exit status matters more than an empty round
         if fresh and empty:
             self.plan.study.unlink(missing_ok=True)
-
-    def _plain(self, round_id: int, look: Callable[[], None] | None) -> None:
-        stamp = recordings.recording_path(self.plan.study, round_id).with_suffix(".stamp")
-        launch.make_folder(stamp.parent)
-        if hasattr(self.streams.stdin, "seek"):
-            self.streams.stdin.seek(0)
-        self.execution = launch.start_plain(
-            self.plan.subject, stamp, stdin=self.streams.stdin, stdout=self.streams.plain_stdout,
-            stderr=self.streams.plain_stderr, own_group=self.streams.own_group,
-        )  # fmt: skip
-        ended = self.execution.wait(look)
-        gaps = (Gap(KILLED, what=ended.by_signal),) if ended.by_signal else ()
-        run = Run(0, PLAIN, ended.started_unix_ns, ended.wall_ns, ended.cpu_ns, ended.exit_status, ended.words, gaps)
-        try:
-            with Study.open(self.plan.study) as study:
-                study.add_run(round_id, run)
-        except RicercaError:
-            self._lost_plain += 1
 
     def _recorded(self, round_: Round, native: str, look: Callable[[], None] | None) -> Outcome:
         plan = self.plan
@@ -195,7 +238,7 @@ class Session:
             taken: Taken = take_in(recording, about)
         except FileDamagedError as problem:
             recordings.remove(recording)
-            return Outcome(number, ended, None, problem=ended.problem or str(problem), lost_plain=self._lost_plain)
+            return Outcome(number, ended, None, problem=ended.problem or str(problem))
         except (RicercaError, OSError) as problem:
             why = str(problem)
             try:
@@ -203,8 +246,8 @@ class Session:
             except OSError as another:
                 why = f"{why} ({another.strerror})"
             recordings.say_why(recording, why)
-            return Outcome(number, ended, None, (), why, recording, self._lost_plain)
-        return Outcome(taken.round_number, ended, taken.run_id, taken.gaps, ended.problem, None, self._lost_plain)
+            return Outcome(number, ended, None, (), why, recording)
+        return Outcome(taken.round_number, ended, taken.run_id, taken.gaps, ended.problem)
 
 
 def _warm_up() -> None:

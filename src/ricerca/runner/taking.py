@@ -12,6 +12,7 @@ from ricerca.model.errors import FileDamagedError, InputError, RicercaError
 from ricerca.model.rounds import Round, Run
 from ricerca.runner import recordings
 from ricerca.runner.launch import Ended
+from ricerca.runner.machine import packages_of, this_machine
 from ricerca.runner.recordings import About, Waiting
 from ricerca.study.store import Study
 
@@ -41,13 +42,14 @@ def take_in(recording: Path, about: About) -> Taken:
     """
     from ricerca.runner.sources import gather, with_qualified_names
 
-    tables, unreadable = _tables_of(recording)
+    tables, unreadable = tables_of(recording)
     tables = replace(tables, facts=replace(tables.facts, inside=" ".join(about.subject.inside)))
     status = about.exit_status
     ended = Ended(0 if status is None else status, 0, about.wall_ns, about.cpu_ns)
     words = ended.words if status is not None else "its end was not seen"
     gaps = gaps_of_recording(tables.facts, ended.by_signal, unreadable)
-    run = Run(0, about.kind, tables.facts.start_unix_ns, tables.facts.duration_ns, about.cpu_ns, status, words, gaps)
+    machine = replace(this_machine(), python=tables.facts.python, packages=packages_of(tables.function_file))
+    run = Run(0, about.kind, tables.facts.start_unix_ns, tables.facts.duration_ns, about.cpu_ns, status, words, gaps, machine=machine)
     sources = gather(tables.function_file, about.subject.cwd)
     with Study.open(about.study) as study, study.transaction():
         round_, own = _round_for(study, about)
@@ -72,7 +74,7 @@ def _began(file: Path) -> bool:
         return bool(content.read(8).strip(b"\0"))
 
 
-def _tables_of(recording: Path) -> tuple[RunTables, int]:
+def tables_of(recording: Path) -> tuple[RunTables, int]:
     """A run with all its processes, and how many of their recordings could not be read."""
     from ricerca.recording.merging import merge, without_unused
     from ricerca.recording.reader import open_recording

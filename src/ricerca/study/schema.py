@@ -49,6 +49,23 @@ MIGRATIONS: tuple[str, ...] = (
     ALTER TABLE runs ADD COLUMN gaps TEXT NOT NULL DEFAULT '[]';
     UPDATE runs SET gaps = '[["unknown", 0, ""]]' WHERE NOT complete;
     """,
+    # sparse runs; what a run answered, on what machine it ran, and which two plain runs were made as a pair
+    """
+    CREATE TABLE runs_3 (
+        id INTEGER PRIMARY KEY, round_id INTEGER NOT NULL REFERENCES rounds(id) ON DELETE CASCADE,
+        kind TEXT NOT NULL CHECK (kind IN ('plain', 'recorded', 'line', 'sparse')), started_unix_ns INTEGER NOT NULL,
+        wall_ns INTEGER NOT NULL, cpu_ns INTEGER NOT NULL, exit_status INTEGER, ended TEXT NOT NULL,
+        complete INTEGER NOT NULL, facts TEXT NOT NULL, gaps TEXT NOT NULL DEFAULT '[]',
+        answer TEXT NOT NULL DEFAULT '{}', machine TEXT NOT NULL DEFAULT '{}', pair INTEGER,
+        again INTEGER NOT NULL DEFAULT 0);
+    INSERT INTO runs_3 (id, round_id, kind, started_unix_ns, wall_ns, cpu_ns, exit_status, ended, complete, facts, gaps)
+        SELECT id, round_id, kind, started_unix_ns, wall_ns, cpu_ns, exit_status, ended, complete, facts, gaps FROM runs;
+    DROP TABLE runs;
+    ALTER TABLE runs_3 RENAME TO runs;
+    CREATE INDEX runs_of_round ON runs(round_id);
+    ALTER TABLE subjects ADD COLUMN answer TEXT NOT NULL DEFAULT '[]';
+    CREATE INDEX runs_of_pair ON runs(pair) WHERE pair IS NOT NULL;
+    """,
 )
 
 FORMAT = len(MIGRATIONS)
@@ -56,6 +73,9 @@ FORMAT = len(MIGRATIONS)
 
 def migrate(connection: sqlite3.Connection, version: int) -> None:
     """Apply the steps from version on; each commits together with its own record."""
+    if version == FORMAT:
+        return
+    connection.execute("PRAGMA foreign_keys = OFF")  # a table that is made anew must not take along what refers to it
     for number in range(version, FORMAT):
         statements = [part for part in MIGRATIONS[number].split(";") if part.strip()]
         connection.execute("BEGIN IMMEDIATE")
@@ -68,3 +88,4 @@ def migrate(connection: sqlite3.Connection, version: int) -> None:
             connection.execute("ROLLBACK")
             raise
         connection.execute("COMMIT")
+    connection.execute("PRAGMA foreign_keys = ON")

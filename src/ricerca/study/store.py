@@ -18,6 +18,7 @@ from typing import TYPE_CHECKING
 from ricerca.model.completeness import Gap
 from ricerca.model.errors import EnvironmentProblem, FileDamagedError, InputError, NewerFormatError
 from ricerca.model.rounds import LINE, RECORDED, Round, Run, Subject, with_exits_judged
+from ricerca.study import about_runs
 from ricerca.study.schema import APPLICATION_ID, FORMAT, migrate
 
 if TYPE_CHECKING:  # recording a program must not wait for NumPy to load
@@ -160,7 +161,7 @@ class Study:
                 return known
         with self.transaction():
             cursor = self._run(
-                "INSERT INTO subjects (kind, program, cwd, python, env, roots, lines, inside) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+                "INSERT INTO subjects (kind, program, cwd, python, env, roots, lines, inside, answer) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
                 (
                     subject.kind,
                     json.dumps(subject.program),
@@ -170,13 +171,14 @@ class Study:
                     json.dumps(subject.roots),
                     json.dumps(subject.lines),
                     json.dumps(subject.inside),
+                    json.dumps(subject.answer),
                 ),
             )
         return replace(subject, id=int(cursor.lastrowid or 0))
 
     def subjects(self) -> tuple[Subject, ...]:
         """All subjects, in the order they were first recorded."""
-        rows = self.query("SELECT id, kind, program, cwd, python, env, roots, lines, inside FROM subjects ORDER BY id")
+        rows = self.query("SELECT id, kind, program, cwd, python, env, roots, lines, inside, answer FROM subjects ORDER BY id")
         try:
             return tuple(
                 Subject(
@@ -188,9 +190,10 @@ class Study:
                     roots=tuple(str(root) for root in json.loads(roots)),
                     lines=tuple(str(pattern) for pattern in json.loads(lines)),
                     inside=tuple(str(name) for name in json.loads(inside)),
+                    answer=tuple(str(file) for file in json.loads(answer)),
                     id=int(number),
                 )
-                for number, kind, program, cwd, python, env, roots, lines, inside in rows
+                for number, kind, program, cwd, python, env, roots, lines, inside, answer in rows
             )
         except (TypeError, ValueError) as problem:
             raise _damaged(self.path, problem) from None
@@ -213,10 +216,14 @@ class Study:
         runs: dict[int, list[Run]] = {}
         try:
             for row in self.query(
-                "SELECT round_id, id, kind, started_unix_ns, wall_ns, cpu_ns, exit_status, ended, gaps FROM runs ORDER BY id"
+                "SELECT round_id, id, kind, started_unix_ns, wall_ns, cpu_ns, exit_status, ended, gaps, answer, machine, pair, again"
+                " FROM runs ORDER BY id"
             ):
-                status = None if row[6] is None else int(row[6])
-                run = Run(int(row[1]), str(row[2]), int(row[3]), int(row[4]), int(row[5]), status, str(row[7]), _gaps(str(row[8])))
+                run = Run(
+                    int(row[1]), str(row[2]), int(row[3]), int(row[4]), int(row[5]), None if row[6] is None else int(row[6]), str(row[7]),
+                    _gaps(str(row[8])), about_runs.answer_from(str(row[9])), about_runs.machine_from(str(row[10])),
+                    None if row[11] is None else int(row[11]), bool(row[12]),
+                )  # fmt: skip
                 runs.setdefault(int(row[0]), []).append(run)
             found = tuple(
                 Round(
@@ -301,10 +308,11 @@ class Study:
         with self.transaction():
             facts = json.dumps(asdict(tables.facts)) if tables else "{}"
             cursor = self._run(
-                "INSERT INTO runs (round_id, kind, started_unix_ns, wall_ns, cpu_ns, exit_status, ended, complete, gaps, facts)"
-                " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                "INSERT INTO runs (round_id, kind, started_unix_ns, wall_ns, cpu_ns, exit_status, ended, complete, gaps, facts,"
+                " answer, machine, pair, again) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                 (round_id, run.kind, run.started_unix_ns, run.wall_ns, run.cpu_ns, run.exit_status, run.ended,
-                 int(run.complete), json.dumps([[gap.kind, gap.count, gap.what] for gap in run.gaps]), facts),
+                 int(run.complete), json.dumps([[gap.kind, gap.count, gap.what] for gap in run.gaps]), facts,
+                 about_runs.answer_text(run.answer), about_runs.machine_text(run.machine), run.pair, int(run.again)),
             )  # fmt: skip
             run_id = int(cursor.lastrowid or 0)
             if tables is not None:
@@ -323,6 +331,10 @@ class Study:
         self.execute_many(
             "INSERT OR IGNORE INTO run_sources VALUES (?, ?, ?)", [(run_id, _kept(file), digest) for file, digest in digests.items()]
         )
+
+    def new_pair(self) -> int:
+        """A number for the next pair of plain runs."""
+        return int(self.query("SELECT coalesce(max(pair), 0) + 1 FROM runs")[0][0])
 
     def tables(self, run_id: int) -> RunTables:
         """The tables of a recorded run.
@@ -348,14 +360,17 @@ class Study:
 
     def source_text(self, digest: str) -> str:
         """A source as it was recorded."""
+        return self.source_bytes(digest).decode("utf-8", "replace")
+
+    def source_bytes(self, digest: str) -> bytes:
+        """The same, byte by byte."""
         rows = self.query("SELECT bytes, data FROM sources WHERE hash = ?", (digest,))
         if not rows:
             raise FileDamagedError(f"{self.path.name} lacks a source it refers to.")
         try:
-            raw = zlib.decompressobj().decompress(rows[0][1], max(int(rows[0][0]), 1))
+            return zlib.decompressobj().decompress(rows[0][1], max(int(rows[0][0]), 1))
         except (zlib.error, TypeError, ValueError) as problem:
             raise _damaged(self.path, problem) from None
-        return raw.decode("utf-8", "replace")
 
 
 def _gaps(text: str) -> tuple[Gap, ...]:

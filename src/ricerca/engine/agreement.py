@@ -1,0 +1,281 @@
+"""Brings a recorded run into agreement with runs that disturbed the program less.
+
+A sparse run times whole calls of a few functions and nothing else. Its chains of timed functions are the *regions*
+of a run: each context belongs to the nearest timed call above it. What a region took when nobody watched is known from
+the sparse runs; how it is shared out among the contexts in it, from the recorded one.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from ricerca.model.marks import KIND_BUILTIN, KIND_PYTHON
+from ricerca.model.run_tables import RunTables
+
+# How far the share of a context within its region may be off (half the width of a 95 % interval): of its compensated
+# time, and of what was taken off as the recorder's own. Found with blocks of known time; see bench/truth.py.
+OF_TIME, OF_COST, OF_LONG, OF_WAITING = 0.10, 0.35, 0.04, 0.01
+LONG_NS = 50_000
+"""A builtin whose calls take this long on average is hardly disturbed by being watched."""
+LEAST_LEFT = 0.1
+LEAST_COST_SCALE, MOST_COST_SCALE = 0.3, 2.5
+MATTERS = 0.005
+MOST_RATIO = 2.0
+LEAST_RUNS = 2
+
+Key = tuple[int, str, str]
+
+
+@dataclass(frozen=True)
+class Agreement:
+    """``self_ns``: (n,) by context. ``self_spread`` and ``inclusive_spread``: (functions,) half the width of the 95 % interval
+
+    as a share of the figure, NaN where not known. ``timed``: (functions,) whether sparse runs timed it.
+    """
+
+    self_ns: np.ndarray
+    self_spread: np.ndarray
+    inclusive_spread: np.ndarray
+    timed: np.ndarray
+
+
+def _keys(tables: RunTables) -> list[Key | None]:
+    """What tells functions apart in all runs: first line, plain name, file; None for what is not Python code."""
+    return [
+        (int(line), name.rpartition(".")[2], file) if kind == KIND_PYTHON else None
+        for kind, name, file, line in zip(
+            tables.function_kind.tolist(), tables.function_name, tables.function_file, tables.function_line.tolist(), strict=True
+        )
+    ]
+
+
+class _Regions:
+    """The tree of chains of timed functions, shared by all runs. Region 0 is what no timed call encloses."""
+
+    def __init__(self) -> None:
+        self.parent = [-1]
+        self.key: list[Key | None] = [None]
+        self._known: dict[tuple[int, Key], int] = {}
+
+    def __len__(self) -> int:
+        return len(self.parent)
+
+    def below(self, region: int, key: Key) -> int:
+        found = self._known.get((region, key))
+        if found is None:
+            found = self._known[region, key] = len(self.parent)
+            self.parent.append(region)
+            self.key.append(key)
+        return found
+
+    def of_contexts(self, tables: RunTables, timed: set[Key]) -> tuple[np.ndarray, np.ndarray]:
+        """Region of each context, and whether a timed call begins with it."""
+        keys = [key if key in timed else None for key in _keys(tables)]
+        begins = np.asarray([key is not None for key in keys], bool)[tables.function] if keys else np.zeros(0, bool)
+        begins &= tables.parent >= 0
+        anchor = np.where(begins | (tables.parent < 0), np.arange(len(tables.parent)), tables.parent)
+        while True:
+            further = anchor[anchor]
+            if (further == anchor).all():
+                break
+            anchor = further
+        region = np.zeros(len(anchor), np.int64)
+        for context in np.flatnonzero(begins).tolist():  # those above come first
+            key = keys[tables.function[context]]
+            assert key is not None
+            region[context] = self.below(int(region[anchor[tables.parent[context]]]), key)
+        return region[anchor], begins
+
+    def without(self, unknown: np.ndarray) -> np.ndarray:
+        """For each region the nearest one above that is known, itself where it is."""
+        target = np.arange(len(self))
+        for region in range(1, len(self)):
+            if unknown[region]:
+                target[region] = target[self.parent[region]]
+        return target
+
+
+def _entries(tables: RunTables) -> np.ndarray:
+    return tables.calls + tables.resumes
+
+
+def _timed_keys(sparse: Sequence[RunTables]) -> set[Key]:
+    found: set[Key] = set()
+    for run in sparse:
+        keys = _keys(run)
+        found |= {key for number in np.unique(run.function[_entries(run) > 0]).tolist() if (key := keys[number]) is not None}
+    return found
+
+
+def agree(tables: RunTables, self_ns: np.ndarray, sparse: Sequence[RunTables] = (), plain_ns: int | None = None) -> Agreement:
+    """Share the time of each region out among its contexts, and tell how far each figure may be off.
+
+    Parameters
+    ----------
+    tables : RunTables
+        The recorded run.
+    self_ns : (n,) array
+        Its compensated self times by context.
+    sparse : sequence of RunTables
+        Sparse runs of the same code; may be empty.
+    plain_ns : int, optional
+        Median of the plain runs; of a run with one thread it is the total.
+    """
+    estimate = self_ns.astype(np.float64)
+    single = len(tables.thread_name) == 1
+    timed = _timed_keys(sparse)
+    regions = _Regions()
+    region, begins = regions.of_contexts(tables, timed)
+    unknown, times = _region_times(tables, region, begins, regions, timed, sparse)
+    target = regions.without(unknown)
+    region = target[region]
+    by_run = np.zeros((len(times), len(regions)))
+    for row, own in enumerate(times):
+        by_run[row] = np.bincount(target, own, len(regions))
+    rest_ns = float(estimate[region == 0].sum())
+    wanted = plain_ns - rest_ns if plain_ns is not None and single and plain_ns > rest_ns else None
+    by_run = _without_cost(tables, region, begins, sparse, by_run, wanted)
+    spread = _spread(tables, estimate)
+    if wanted is not None and len(by_run):
+        by_run *= (wanted / np.maximum(by_run.sum(axis=1), 1.0))[:, None]
+    found = estimate
+    if len(by_run):
+        middle = np.median(by_run, axis=0)
+        if wanted is not None:
+            middle *= wanted / max(middle.sum(), 1.0)
+        known = np.zeros(len(regions), bool)
+        known[np.unique(region)] = True
+        known[0] = False
+        found = _shared_out(estimate, spread, region, middle, known & ~unknown)
+    total_known = plain_ns is not None and single
+    return _with_intervals(tables, found, spread, region, regions, by_run, target, total_known)
+
+
+def _region_times(
+    tables: RunTables, region: np.ndarray, begins: np.ndarray, regions: _Regions, timed: set[Key], sparse: Sequence[RunTables]
+) -> tuple[np.ndarray, list[np.ndarray]]:
+    """Which regions are not known from all sparse runs, and the time of each by run, as if entered as often as when recorded."""
+    own = [(run, *regions.of_contexts(run, timed)) for run in sparse]
+    count = len(regions)
+    recorded = np.bincount(region[begins], _entries(tables)[begins], count)
+    unknown = np.zeros(count, bool)
+    times = []
+    for run, place, starts in own:
+        entered = np.bincount(place[starts], _entries(run)[starts], count)
+        ratio = recorded / np.maximum(entered, 1)
+        unknown |= (entered == 0) | (recorded == 0) | (ratio > MOST_RATIO) | (ratio < 1 / MOST_RATIO)
+        took = np.bincount(place, run.self_ns, count)
+        times.append(np.where((entered > 0) & (recorded > 0) & (ratio <= MOST_RATIO) & (ratio >= 1 / MOST_RATIO), took * ratio, took))
+    unknown[0] = False
+    return unknown, times
+
+
+def _without_cost(
+    tables: RunTables, region: np.ndarray, begins: np.ndarray, sparse: Sequence[RunTables], by_run: np.ndarray, wanted: float | None
+) -> np.ndarray:
+    """Times of regions with the cost of calls that were not timed deducted, by count; up to 3.11 each costs a little."""
+    if not len(by_run):
+        return by_run
+    python = tables.function_kind[tables.function] == KIND_PYTHON
+    calls = np.bincount(region[python & ~begins], _entries(tables)[python & ~begins], by_run.shape[1]).astype(np.float64)
+    calls[0] = 0
+    cost_ns = np.asarray([run.facts.unwatched_call_ns for run in sparse])
+    spent = cost_ns * calls.sum()
+    scale = 1.0
+    totals = by_run.sum(axis=1)
+    if wanted is not None and (spent > MATTERS * totals).all():
+        # What the plain runs leave room for tells the cost in the program itself; calibration only bounds it.
+        scale = float(np.clip(np.median((totals - wanted) / spent), LEAST_COST_SCALE, MOST_COST_SCALE))
+    return np.maximum(by_run - scale * cost_ns[:, None] * calls[None, :], LEAST_LEFT * by_run)
+
+
+def _spread(tables: RunTables, estimate: np.ndarray) -> np.ndarray:
+    """Half the width of what each context's time may be off by, before anything is known of its region."""
+    waiting = np.minimum(tables.waiting_ns, estimate)
+    builtin = tables.function_kind[tables.function] == KIND_BUILTIN
+    long = builtin & (tables.self_ns >= LONG_NS * np.maximum(tables.calls, 1))
+    of_time = np.where(long, OF_LONG, OF_TIME) * (estimate - waiting) + OF_WAITING * waiting
+    deducted = np.maximum(tables.self_ns - estimate, 0)
+    return of_time + np.where(long, 0.0, OF_COST * deducted)
+
+
+def _shared_out(estimate: np.ndarray, spread: np.ndarray, region: np.ndarray, times: np.ndarray, known: np.ndarray) -> np.ndarray:
+    """Times that come to those of their regions: what is missing or too much goes where it is most likely to be."""
+    count = len(times)
+    before = np.bincount(region, estimate, count)
+    room = np.bincount(region, spread, count)
+    missing = np.where(known, times - before, 0.0)
+    share = spread / np.maximum(room[region], 1e-12)
+    found = np.maximum(estimate + missing[region] * share, LEAST_LEFT * estimate)
+    after = np.bincount(region, found, count)
+    scale = np.where(known & (after > 0), times / np.maximum(after, 1e-12), 1.0)
+    found *= scale[region]
+    # A region in which nothing was found to take time: it goes to its first context.
+    empty = np.flatnonzero(known & (after <= 0) & (times > 0))
+    for one in empty.tolist():
+        found[np.argmax(region == one)] = times[one]
+    return found
+
+
+def _with_intervals(
+    tables: RunTables, found: np.ndarray, spread: np.ndarray, region: np.ndarray, regions: _Regions, by_run: np.ndarray,
+    target: np.ndarray, total_known: bool,
+) -> Agreement:  # fmt: skip
+    functions = len(tables.function_name)
+    count = len(regions)
+    relative = np.zeros(count)
+    if len(by_run) >= LEAST_RUNS:
+        relative = _half_width(by_run)
+    # Within a region of known time, what one function has too much another has too little.
+    group = region * functions + tables.function
+    groups, inverse = np.unique(group, return_inverse=True)
+    own = np.bincount(inverse, spread, len(groups))
+    time = np.bincount(inverse, found, len(groups))
+    of_region = groups // max(functions, 1)
+    room = np.bincount(of_region, own, count)[of_region]
+    known = np.zeros(count, bool)
+    known[1:] = len(by_run) > 0
+    known[0] = total_known and not len(by_run)
+    half = np.where(known[of_region], own * (room - own) / np.maximum(room, 1e-12), own) + relative[of_region] * time
+    function = groups % max(functions, 1)
+    self_half = np.bincount(function, half, functions)
+    self_ns = np.bincount(function, time, functions)
+    inclusive = np.full(functions, np.nan)
+    timed = np.zeros(functions, bool)
+    if len(by_run) >= LEAST_RUNS:
+        by_key = _inclusive_by_key(regions, by_run, target)
+        for number, key in enumerate(_keys(tables)):
+            if key in by_key:
+                inclusive[number] = float(_half_width(by_key[key][:, None])[0])
+                timed[number] = True
+    with np.errstate(divide="ignore", invalid="ignore"):
+        self_spread = np.where(self_ns > 0, self_half / self_ns, np.nan)
+    return Agreement(np.rint(found).astype(np.int64), self_spread, inclusive, timed)
+
+
+def _half_width(by_run: np.ndarray) -> np.ndarray:
+    """Half the width of the 95 % interval of each column's level over the runs, as a share of it (Student's t on logarithms)."""
+    from scipy.stats import t
+
+    runs = len(by_run)
+    logs = np.log(np.maximum(by_run, 1.0))
+    deviation = logs.std(axis=0, ddof=1)
+    return np.expm1(np.minimum(t.ppf(0.975, runs - 1) * deviation / np.sqrt(runs), 3.0))
+
+
+def _inclusive_by_key(regions: _Regions, by_run: np.ndarray, target: np.ndarray) -> dict[Key, np.ndarray]:
+    """Time of each timed function and all below it, by run; recursion counted once."""
+    above: list[frozenset[Key]] = [frozenset()]
+    found: dict[Key, np.ndarray] = {}
+    for number in range(1, len(regions)):
+        key = regions.key[number]
+        assert key is not None
+        above.append(above[regions.parent[number]] | {key})
+        if target[number] != number:
+            continue
+        for one in above[number]:
+            found[one] = found.get(one, 0.0) + by_run[:, number]
+    return found

@@ -330,27 +330,77 @@ def rank(file: Path, number: int | None, by: str, lines: bool, edges: bool, lead
         tables_text.show_edges(loaded, top or 20)
 
 
+def _pair_count(_context: click.Context, _option: click.Parameter, value: str | None) -> int | None:
+    """A number of pairs; 0 for as many as it takes."""
+    if value is None or value == "auto":
+        return None if value is None else 0
+    if not value.isdigit() or not 1 <= int(value) <= 1000:
+        raise click.BadParameter(f"{value} is neither a number of pairs nor auto.")
+    return int(value)
+
+
 @main.command()
 @click.argument("file", type=click.Path(path_type=Path))
 @click.argument("base", type=int, required=False)
 @click.argument("new", type=int, required=False)
 @click.option("--reading", "sentence", default="", metavar="SENTENCE",
               help="What of both rounds to look at, such as: inside fit; by module.")  # fmt: skip
+@click.option("--pairs", callback=_pair_count, metavar="N|auto",
+              help="First run both states of the code in turn: N pairs, or until it is settled, at most two minutes.")  # fmt: skip
 @click.option("--top", type=click.IntRange(1), help="At most so many rows. Default: 20; all with --json.")
 @click.option("--json", "as_json", is_flag=True, help="As JSON, times in nanoseconds.")
-def compare(file: Path, base: int | None, new: int | None, sentence: str, top: int | None, as_json: bool) -> None:
+def compare(file: Path, base: int | None, new: int | None, sentence: str, pairs: int | None, top: int | None, as_json: bool) -> None:
     """Compare two rounds. Default: the first with the latest.
+
+    With --pairs the code of both rounds is brought back from what the study keeps, at the same paths, seen by these runs
+    alone: your files are left as they are.
 
     \b
     Examples:
       ricerca compare harbour.ricerca
       ricerca compare harbour.ricerca 1 3 --json
+      ricerca compare harbour.ricerca 1 3 --pairs auto
       ricerca compare harbour.ricerca 1 3 --reading "inside fit_station; by module"
     """
     from ricerca.engine.reading import parse
 
     reading = parse(sentence)
-    _compare(file, base or reading.against, new or reading.round, as_json, top, reading)
+    base, new = base or reading.against, new or reading.round
+    if pairs is not None:
+        base, new = _make_pairs(file, base, new, pairs)
+    _compare(file, base, new, as_json, top, reading)
+
+
+def _make_pairs(file: Path, base: int | None, new: int | None, pairs: int) -> tuple[int, int]:
+    """Run both states in turn, telling how it goes; interrupted, what was made stays. Returns the numbers of the rounds."""
+    from ricerca.runner.pairing import TIME_LIMIT_S, Pairing
+    from ricerca.runner.restoring import CannotRestoreError
+
+    with _opened(file) as study:
+        numbers = [one.number for one in study.rounds()]
+        base, new = base or numbers[0] if numbers else 0, new or study.round().number
+    pairing = Pairing(file.absolute(), base, new, pairs or None, own_group=True)
+    goal = f"{pairs} pairs" if pairs else f"until the verdict is settled, at most {TIME_LIMIT_S:.0f} s"
+    _say(f"runs rounds {base} and {new} in turn, {goal}; Ctrl+C ends it and keeps what was made")
+    signal.signal(signal.SIGINT, lambda _number, _frame: pairing.stop())
+    signal.signal(signal.SIGTERM, lambda _number, _frame: pairing.stop())
+    last = ""
+
+    def look() -> None:
+        nonlocal last
+        if pairing.step != last and sys.stderr.isatty():
+            last = pairing.step
+            click.echo(f"\r\x1b[2Kricerca: {last}", err=True, nl=False)
+
+    try:
+        pairing.run(look)
+    except CannotRestoreError as problem:
+        raise InputError(problem.what, problem.advice or "The verdict without --pairs rests on runs made apart: weaker evidence.") from None
+    finally:
+        if last:
+            click.echo("", err=True)
+    _say(f"made {pairing.made} pairs")
+    return base, new
 
 
 def _compare(file: Path, base: int | None, new: int | None, as_json: bool, top: int | None, reading: Reading) -> None:

@@ -27,6 +27,11 @@ def _names(table: FunctionTable, number: int) -> dict[str, Any]:
     }
 
 
+def _interval(figure: float, half: float) -> list[int] | None:
+    """The 95 % interval of a time, None where it is not known."""
+    return None if math.isnan(half) else [round(max(figure - half, 0)), round(figure + half)]
+
+
 def function_rows(loaded: Loaded, by: str = "self", top: int | None = None) -> list[dict[str, Any]]:
     """One entry a function, the largest first."""
     table, figures, waits = loaded.profile.functions, loaded.figures, wait_classes(loaded.profile)
@@ -46,6 +51,8 @@ def function_rows(loaded: Loaded, by: str = "self", top: int | None = None) -> l
             "waiting_ns": int(figures.waiting_ns[n]),
             "raw_self_ns": int(figures.raw_self_ns[n]),
             "raw_inclusive_ns": int(figures.raw_inclusive_ns[n]),
+            "self_interval_ns": _interval(figures.self_ns[n], figures.self_half_ns[n]),
+            "inclusive_interval_ns": _interval(figures.inclusive_ns[n], figures.inclusive_half_ns[n]),
             "uncertain": bool(figures.uncertain[n]),
             "waits_for": waits[n] if figures.waiting_ns[n] else None,
         }
@@ -115,6 +122,8 @@ def round_facts(loaded: Loaded, study: str) -> dict[str, Any]:
         "total_ns": profile.total_ns,
         "raw_total_ns": profile.raw_total_ns,
         "plain_total_ns": plain_ns,
+        "plain_runs": len(loaded.round.plain_ns),
+        "sparse_runs": len(loaded.round.sparse_runs),
         "calls": profile.total_calls,
         "contexts": int((profile.parent >= 0).sum()),
         "overhead": {
@@ -186,6 +195,8 @@ def comparison_facts(pair: Pair, study: str) -> dict[str, Any]:
                 **_names(side.functions, number),
                 "base_line": int(found.base.functions.first_line[match.base]) if match.base >= 0 else None,
                 "match": match.kind,
+                "edited": bool(found.edited[row]),
+                "more_than_chance": bool(pair.sure[row]),
                 "calls": found.calls[row].tolist(),
                 "self_ns": found.self_ns[row].tolist(),
                 "inclusive_ns": found.inclusive_ns[row].tolist(),
@@ -199,7 +210,15 @@ def comparison_facts(pair: Pair, study: str) -> dict[str, Any]:
         "interval": [round(end, 4) for end in verdict.interval] if verdict.interval else None,
         "verdict": verdict.verdict,
         "why": verdict.why,
-        "differs": [pair.other_work] if pair.other_work else [],
+        "pairs": verdict.pairs,
+        "evidence": verdict.evidence or None,
+        "pairs_to_settle": verdict.more,
+        "same_output": pair.answer.same,
+        "answer": pair.answer.verdict or None,
+        "answer_differs": pair.answer.difference,
+        "differs": pair.differs,
+        "edited_files": list(pair.edited_files),
+        "other_counts": [{"function": name, "calls": [before, after]} for name, before, after in pair.other_counts],
         "functions": functions,
         "reading": new.reading.text,
     }

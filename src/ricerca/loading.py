@@ -6,6 +6,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 
+import numpy as np
+
 from ricerca.engine.comparison import Comparison, compare
 from ricerca.engine.compensation import MOST_SLOWED
 from ricerca.engine.layers import layers_of
@@ -15,9 +17,11 @@ from ricerca.engine.profile import KIND_PYTHON, Profile, build_profile
 from ricerca.engine.ranking import if_faster
 from ricerca.engine.reading import ELAPSED, EVERYTHING, WALL, Reading
 from ricerca.engine.shown import Shown
-from ricerca.engine.source import body_of
+from ricerca.engine.source import text_of
+from ricerca.measure.changes import half_widths
 from ricerca.measure.estimates import Speedup, median_ns
-from ricerca.measure.rounds import speedup_of
+from ricerca.measure.rounds import drift_between, same_answer, speedup_of, what_differs
+from ricerca.model.answers import AnswerVerdict
 from ricerca.model.errors import InputError
 from ricerca.model.rounds import LINE, RECORDED, Round, Run
 from ricerca.model.run_tables import RunTables
@@ -63,13 +67,23 @@ class Loaded(Shown):
         return speedup, self.best_total_ns / speedup
 
     @cached_property
+    def own_sources(self) -> dict[str, str]:
+        """The sources of the person's own code, by file."""
+        table = self.whole.functions
+        own = {file for file, layer in zip(table.file, table.layer, strict=True) if layer == "mine"}
+        return {file: text for file, text in self.sources.items() if file in own}
+
+    @cached_property
     def texts(self) -> dict[int, str]:
-        """Body of each Python function, to tell one that was only renamed."""
+        """Text of each Python function of the person's own, to tell one that was moved, renamed or edited."""
         functions = self.profile.functions
         return {
-            number: body_of(self.sources[functions.file[number]], int(functions.first_line[number]))
+            number: text_of(self.sources[functions.file[number]], int(functions.first_line[number]))
             for number in range(len(functions))
-            if functions.kind[number] == KIND_PYTHON and functions.file[number] in self.sources and functions.layer[number] == "mine"
+            if functions.kind[number] == KIND_PYTHON
+            and functions.name[number] != "<module>"
+            and functions.file[number] in self.sources
+            and functions.layer[number] == "mine"
         }
 
 
@@ -138,6 +152,73 @@ class Pair:
         return judge(self.base.round, self.new.round, (self.base.elapsed_ns, self.new.elapsed_ns))
 
     @cached_property
+    def answer(self) -> AnswerVerdict:
+        """Whether both rounds answer the same."""
+        return same_answer(self.base.round, self.new.round) if self.base is not None else AnswerVerdict("")
+
+    @cached_property
+    def differs(self) -> list[str]:
+        """What else than the code differs between the rounds, in words."""
+        return what_differs(self.base.round, self.new.round) if self.base is not None else []
+
+    @cached_property
+    def edited_files(self) -> tuple[str, ...]:
+        """The person's own files that read otherwise than in the base round, or are only in one of them."""
+        if self.base is None:
+            return ()
+        before, after = self.base.own_sources, self.new.own_sources
+        return tuple(sorted(file for file in before.keys() | after.keys() if before.get(file) != after.get(file)))
+
+    @cached_property
+    def change_half_ns(self) -> np.ndarray:
+        """Half the width of the 95 % interval of each function's change of self time, by row of the comparison; see ``half_widths``."""
+        found = self.comparison
+        if found is None or self.base is None:
+            return np.zeros(0)
+        sides = (self.base.figures, [m.base for m in found.matches]), (self.new.figures, [m.new for m in found.matches])
+        spreads = []
+        for figures, numbers in sides:
+            with np.errstate(divide="ignore", invalid="ignore"):
+                share = figures.self_half_ns / figures.self_ns
+            spreads.append(np.asarray([share[n] if n >= 0 else np.nan for n in numbers], float))
+        factor, drift = drift_between(self.base.round, self.new.round)
+        return half_widths(found.self_ns[:, 0] * factor, found.self_ns[:, 1].astype(float), spreads[0], spreads[1], drift)
+
+    @cached_property
+    def sure(self) -> np.ndarray:
+        """Which changes of self time are more than chance, by row of the comparison."""
+        if self.comparison is None or self.base is None:
+            return np.zeros(0, bool)
+        factor, _drift = drift_between(self.base.round, self.new.round)
+        change = np.abs(self.comparison.self_ns[:, 0] * factor - self.comparison.self_ns[:, 1])
+        return change > self.change_half_ns
+
+    def is_sure(self, row: int, base_ns: int, new_ns: int) -> bool:
+        """Whether a change of a part of a function, as of a line of it, is more than chance, as far as the function itself is known."""
+        found = self.comparison
+        if found is None or self.base is None:
+            return False
+        one, spreads = found.matches[row], []
+        for figures, number in ((self.base.figures, one.base), (self.new.figures, one.new)):
+            whole = float(figures.inclusive_ns[number]) if number >= 0 else 0.0
+            spreads.append(np.asarray([figures.inclusive_half_ns[number] / whole if whole else np.nan]))
+        factor, drift = drift_between(self.base.round, self.new.round)
+        half = half_widths(np.asarray([base_ns * factor]), np.asarray([float(new_ns)]), spreads[0], spreads[1], drift)
+        return bool(abs(base_ns * factor - new_ns) > half[0])
+
+    @cached_property
+    def other_counts(self) -> list[tuple[str, int, int]]:
+        """Where both rounds are of the same code: the functions that were called another number of times, with both counts."""
+        found = self.comparison
+        if found is None or self.edited_files or self.other_work:
+            return []
+        rows = [
+            row for row, one in enumerate(found.matches) if one.base >= 0 and one.new >= 0 and found.calls[row, 0] != found.calls[row, 1]
+        ]
+        names = self.new.profile.functions.name
+        return [(names[found.matches[row].new], int(found.calls[row, 0]), int(found.calls[row, 1])) for row in rows]
+
+    @cached_property
     def leads(self) -> tuple[Lead, ...]:
         """The places that deserve a look; with a base also what became slower, where the work is the same."""
         new, base = self.new, self.base
@@ -145,6 +226,7 @@ class Pair:
         scene = Scene(
             new.profile, new.figures, new.edges, new.cycles, new.uncharged, new.clock_total_ns, new.lines, new.growing,
             comparison, base.round.number if base else 0, new.reading.clock in (WALL, ELAPSED), new.reading.charged, new.what,
+            self.sure if comparison is not None else None,
         )  # fmt: skip
         return find_leads(scene)
 

@@ -17,8 +17,9 @@ from ricerca.engine.ranking import running_share
 from ricerca.engine.reading import EVERYTHING
 from ricerca.facts import cycle_rows, edge_rows, function_rows, lead_rows, line_rows
 from ricerca.loading import Loaded, Pair
+from ricerca.notes import comparison_notes
 from ricerca.runner.recordings import Waiting
-from ricerca.wording import count_text, cycle_name, factor_text, plural, printable, share_text, time_text
+from ricerca.wording import count_text, cycle_name, factor_text, half_text, plural, printable, share_text, time_text, verdict_text
 
 LEAST_COLUMNS = 100
 BAR_COLUMNS = 10
@@ -59,6 +60,11 @@ def _bar(self_ns: int, inclusive_ns: int, longest_ns: int) -> Text:
     return Text("█" * own + "░" * (whole - own))
 
 
+def _half(self_ns: int, interval: list[int] | None) -> str:
+    """Half the width of a time's interval as a share of it."""
+    return half_text(self_ns, interval[1] - self_ns) if interval else ""
+
+
 def _sure_or_not(self_ns: int, uncertain: bool) -> str:
     """A self time, marked where more than half of what was measured was the recorder's own cost."""
     return ("≈ " if uncertain else "") + time_text(self_ns)
@@ -91,7 +97,7 @@ def show_leads(pair: Pair) -> None:
     for number, row in enumerate(lead_rows(pair), 1):
         most = f" At most {factor_text(row['ceiling'])} as fast." if row["ceiling"] else ""
         console.print(escape(f"{number}. {row['sentence']}{most}"), style="bold")
-        doubt = ["uncertain: more than half of what was measured was the recorder's own cost"] if row["uncertain"] else []
+        doubt = ["uncertain: see its interval"] if row["uncertain"] else []
         for text in (*row["evidence"], *doubt):
             console.print(escape(f"   {text}"))
         if row["file"]:
@@ -105,13 +111,14 @@ def show_functions(loaded: Loaded, by: str, top: int) -> None:
     console.print(_headline(loaded))
     rows = function_rows(loaded, by, top)
     total = max(loaded.profile.total_ns, 1)
-    table = _table("#", "function", "where", "", "self", "share", "inclusive", "calls", left=("function", "where", ""))
+    table = _table("#", "function", "where", "", "self", "±", "share", "inclusive", "calls", left=("function", "where", ""))
     longest = max((row["inclusive_ns"] for row in rows), default=1)
     for number, row in enumerate(rows, 1):
         table.add_row(
             str(number), _name(row, console), _where(row["file"], row["line"], row["module"]),
             _bar(row["self_ns"], row["inclusive_ns"], longest), _sure_or_not(row["self_ns"], row["uncertain"]),
-            share_text(row["self_ns"] / total), time_text(row["inclusive_ns"]), count_text(row["calls"]),
+            _half(row["self_ns"], row["self_interval_ns"]), share_text(row["self_ns"] / total),
+            time_text(row["inclusive_ns"]), count_text(row["calls"]),
         )  # fmt: skip
     console.print(table)
     if by == "self" and len(rows) > 2:
@@ -171,26 +178,21 @@ def show_comparison(pair: Pair, facts: dict[str, Any], top: int) -> None:
     base, new = pair.base, pair.new
     assert base is not None
     console = _console()
-    interval = facts["interval"]
-    between = f", 95 % between {factor_text(interval[0])} and {factor_text(interval[1])}" if interval else ""
-    speed = f", {factor_text(facts['speedup'])}" if facts["speedup"] is not None else ""
     console.print(escape(
         f"Round {new.round.number} “{new.round.name}” against round {base.round.number} “{base.round.name}”: "
-        f"{time_text(base.best_total_ns)} → {time_text(new.best_total_ns)}, {speed.lstrip(', ')}{', ' if speed else ''}"
-        f"{facts['verdict']}{between}"
-    ))  # fmt: skip
+        f"{time_text(base.best_total_ns)} → {time_text(new.best_total_ns)}, {verdict_text(pair.verdict)}"
+    ), style="bold")  # fmt: skip
     if facts["reading"] != EVERYTHING.text:
         console.print(escape(f"Both read: {facts['reading']}"))
-    if facts["why"]:
-        console.print(escape(printable(f"No verdict: {facts['why']}.")))
-    elif facts["verdict"] == "unknown":
-        console.print("Whether this is real cannot be told without at least three plain runs of each: record with --plain 5.")
-    table = _table("function", "match", "self before", "after", "change", "calls before", "after", left=("function", "match"))
+    for line in comparison_notes(pair):
+        console.print(escape(printable(line)))
+    table = _table("function", "match", "", "self before", "after", "change", "calls before", "after", left=("function", "match", ""))
     for row in facts["functions"][:top]:
         gain = row["self_ns"][0] - row["self_ns"][1]
-        mark = "▼ −" if gain > 0 else "▲ +" if gain < 0 else "  "
+        sign = "−" if gain > 0 else "+" if gain < 0 else ""
+        mark = ({"−": "▼ ", "+": "▲ ", "": ""}[sign] if row["more_than_chance"] else "") + sign
         table.add_row(
-            _name(row, console), row["match"], *map(_sure_or_not, row["self_ns"], row["uncertain"]),
+            _name(row, console), row["match"], "edited" if row["edited"] else "", *map(_sure_or_not, row["self_ns"], row["uncertain"]),
             mark + time_text(abs(gain)), count_text(row["calls"][0]), count_text(row["calls"][1]),
         )  # fmt: skip
     console.print(table)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from typing import Any
 
 THIN = "\u202f"
 _UNITS = ((1e9, "s"), (1e6, "ms"), (1e3, "µs"), (1, "ns"))
@@ -134,3 +135,50 @@ def cycle_name(names: list[str]) -> str:
     'cycle of 4: fit, step, solve …'
     """
     return f"cycle of {len(names)}: {', '.join(names[:3])}" + (" …" if len(names) > 3 else "")
+
+
+def half_text(figure: float, half: float) -> str:
+    """Half the width of a figure's interval as a share of it; empty where it is not known.
+
+    >>> half_text(100, 12), half_text(100, 0.1), half_text(100, float("nan")), half_text(0, 1)
+    ('12\u202f%', '<1\u202f%', '', '')
+    """
+    if math.isnan(half) or figure <= 0:
+        return ""
+    percent = 100 * half / figure
+    return f"<1{THIN}%" if percent < 0.95 else f">99{THIN}%" if percent > 99 else f"{percent:.0f}{THIN}%"
+
+
+def interval_words(figure: float, half: float) -> str:
+    """The interval of a figure in a sentence.
+
+    >>> interval_words(2e6, 1e6)
+    'The true time lies between 1.00\u202fms and 3.00\u202fms in 95 of 100 cases.'
+    """
+    return f"The true time lies between {time_text(max(figure - half, 0))} and {time_text(figure + half)} in 95 of 100 cases."
+
+
+def verdict_text(found: Any) -> str:
+    """A speed-up in a phrase, with its interval.
+
+    Parameters
+    ----------
+    found : ricerca.measure.estimates.Speedup
+    """
+    factor = factor_text(found.ratio)
+    between = f", between {factor_text(found.interval[0])} and {factor_text(found.interval[1])}" if found.interval else ""
+    if found.ratio != found.ratio:
+        return "no verdict"
+    if found.verdict == "undecided":
+        return f"{factor}{between}: undecided"
+    return f"{factor}{between}: {found.verdict}"
+
+
+def evidence_text(found: Any) -> str:
+    """What a verdict rests on, and what would settle it."""
+    if not found.evidence:
+        return found.why
+    if found.verdict != "undecided":
+        return f"From {found.why}" if found.evidence == "pairs" else f"Weaker evidence: {found.why}"
+    more = f"; about {plural(found.more, 'more pair')} would settle it" if found.more else ""
+    return f"Undecided: {found.why}{more}"

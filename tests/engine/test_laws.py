@@ -4,9 +4,10 @@ import numpy as np
 from hypothesis import given, settings
 
 from ricerca.engine.comparison import compare
+from ricerca.engine.forest import not_nested
 from ricerca.engine.lines import line_figures
 from ricerca.engine.neighbours import edges
-from ricerca.engine.profile import build_profile, not_nested
+from ricerca.engine.profile import build_profile
 from ricerca.engine.ranking import ORDERS, function_figures, ranked
 from ricerca.engine.tree import children, heaviest_path, path_to, roots
 

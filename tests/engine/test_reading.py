@@ -10,11 +10,12 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 from ricerca.engine.cycles import function_cycles
+from ricerca.engine.forest import not_nested
 from ricerca.engine.graph import call_graph, lay_out
 from ricerca.engine.graph_text import to_dot, to_graphml
 from ricerca.engine.levels import LEVELS
 from ricerca.engine.neighbours import edges
-from ricerca.engine.profile import build_profile, not_nested
+from ricerca.engine.profile import build_profile
 from ricerca.engine.ranking import function_figures
 from ricerca.engine.reading import ALL_OTHERS, CLOCKS, EVERYTHING, Reading, parse, read, unknown_names
 from ricerca.engine.reducing import merged

@@ -62,6 +62,9 @@ class Column:
     grown: Callable[[int], Growth | None] | None = None
     left: bool = False
     mono: bool = False
+    soft: bool = False
+    sure: Callable[[int], bool] | None = None
+    """Whether a change is more than chance; without evidence it is grey."""
     rising: bool = False
     """Whether the first click on its head sorts from the smallest up."""
 
@@ -153,12 +156,12 @@ class FigureModel(QAbstractTableModel):
         if column.bar:
             return Cell(bar=column.bar(row))
         if column.gain:
-            return Cell(gain=column.gain(row))
+            return Cell(gain=column.gain(row), soft=column.sure is not None and not column.sure(row))
         if column.key == "rank":
             return Cell(str(index.row() + 1), soft=True)
         text = column.text(row) if column.text else ""
         grown = column.grown(row) if column.grown else None
-        return Cell(text, column.under(row) if column.under else "", grown=grown, left=column.left, mono=column.mono)
+        return Cell(text, column.under(row) if column.under else "", grown=grown, left=column.left, mono=column.mono, soft=column.soft)
 
     def data(self, index: QModelIndex, role: int = 0) -> Any:
         if not index.isValid() or index.row() >= len(self.rows):
@@ -193,20 +196,20 @@ class FigureDelegate(QStyledItemDelegate):
             return
         painter.save()
         if cell.gain is not None:
-            self._paint_gain(painter, room, cell.gain)
+            self._paint_gain(painter, room, cell.gain, not cell.soft)
         else:
             if cell.grown is not None:
                 room = self._paint_growth(painter, room, cell.grown)
             self._paint_text(painter, room, cell)
         painter.restore()
 
-    def _paint_gain(self, painter: QPainter, room: QRect, gain: float) -> None:
+    def _paint_gain(self, painter: QPainter, room: QRect, gain: float, sure: bool) -> None:
         painter.setFont(theme.font())
-        painter.setPen(change_colour(gain))
+        painter.setPen(change_colour(gain if sure else 0))
         sign = "−" if gain > 0 else "+" if gain < 0 else ""
         text = sign + time_text(abs(gain))
         painter.drawText(room, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, text)
-        if gain:
+        if gain and sure:
             width = theme.metrics().horizontalAdvance(text)
             paint_mark(painter, QPointF(room.right() - width - 8, room.center().y() + 1), gain > 0)
 

@@ -13,8 +13,8 @@ from ricerca.desk.seen_page import SeenPage
 from ricerca.desk.state import DeskState, View
 from ricerca.desk.what_if import WhatIf
 from ricerca.engine.cycles import Cycle
-from ricerca.engine.ranking import ceiling, is_uncertain, running_share
-from ricerca.wording import count_text, factor_text, plural, share_text, time_text
+from ricerca.engine.ranking import ceiling, running_share
+from ricerca.wording import count_text, factor_text, half_text, interval_words, plural, share_text, time_text
 
 MOST_NAMED = 12
 
@@ -140,6 +140,9 @@ def cycle_words(one: Cycle) -> str:
     )
 
 
+NO_EVIDENCE = " That may be chance."
+
+
 def _columns(view: View, rows: Rows) -> list[Column]:
     loaded = view.loaded
     figures, functions, count = loaded.figures, loaded.profile.functions, rows.functions
@@ -156,7 +159,10 @@ def _columns(view: View, rows: Rows) -> list[Column]:
         numbers = np.fromiter(view.row_of, np.int64, len(view.row_of))
         gains[numbers] += view.comparison.self_ns[compared, 0]
         before[numbers] = view.comparison.calls[compared, 0]
-    uncertain = is_uncertain(rows.self_ns, rows.raw_self_ns, loaded.profile.slowness)
+    uncertain = np.zeros(len(rows.name), bool)
+    uncertain[:count] = figures.uncertain
+    half_ns = np.full(len(rows.name), np.nan)
+    half_ns[:count] = figures.self_half_ns
 
     cost = np.maximum(rows.raw_self_ns / loaded.profile.slowness - rows.self_ns, 0)
 
@@ -188,7 +194,12 @@ def _columns(view: View, rows: Rows) -> list[Column]:
         where = f"in the body of {rows.name[n]} itself" if n < count else "in the bodies of its functions"
         said = f"{time_text(rows.self_ns[n])} {where}, {share} of {loaded.what}."
         said += f" {time_text(cost[n])} of recorder's cost has been deducted."
-        return said + (" That is more than half, so this figure is uncertain." if uncertain[n] else "")
+        if half_ns[n] == half_ns[n]:
+            said += f" {interval_words(rows.self_ns[n], half_ns[n])}"
+        return said + (" This figure is uncertain." if uncertain[n] else "")
+
+    def write_half(n: int) -> str:
+        return half_text(rows.self_ns[n], half_ns[n])
 
     def write_self(n: int) -> str:
         return ("≈\N{NARROW NO-BREAK SPACE}" if uncertain[n] else "") + time_text(rows.self_ns[n])
@@ -212,12 +223,14 @@ def _columns(view: View, rows: Rows) -> list[Column]:
                left=True, rising=True),
         Column("bar", "time", 112, explain=say_bar, bar=bar, order=rows.inclusive_ns),
         Column("self", "self", 88, write_self, rows.self_ns, say_self),
+        Column("half", "±", 48, write_half, half_ns / np.maximum(rows.self_ns, 1), say_self, soft=True),
     ]  # fmt: skip
     if view.comparison:
         columns.append(
             Column("gain", "change", 94, None, gains, gain=lambda n: float(gains[n]) if n < count else None,
+                   sure=lambda n: view.sure_of(n),
                    explain=lambda n: f"Self time: {time_text(rows.self_ns[n] + gains[n])} in round {view.base.round.number}, "
-                                     f"{time_text(rows.self_ns[n])} now." if n < count else "")
+                                     f"{time_text(rows.self_ns[n])} now.{'' if view.sure_of(n) else NO_EVIDENCE}" if n < count else "")
         )  # fmt: skip
     columns += [
         Column("inclusive", "inclusive", 78, lambda n: time_text(rows.inclusive_ns[n]), rows.inclusive_ns,

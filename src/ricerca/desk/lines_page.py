@@ -106,6 +106,7 @@ def _columns(view: View) -> list[Column]:
     if base is not None:
         columns.append(
             Column("gain", "change", 96, None, gains, gain=lambda r: float(gains[r]),
+                   sure=lambda r: view.part_is_sure(int(lines.function[r]), base[r], totals[r]),
                    explain=lambda r: f"{time_text(base[r])} in round {view.base.round.number}, {time_text(totals[r])} now.")
         )  # fmt: skip
     if base is None:

@@ -47,6 +47,22 @@ class View:
     grew_before: dict[int, Growth] = field(default_factory=dict)
     """Those of which that was so in the round compared against."""
     leads: tuple[Lead, ...] = ()
+    pair: Pair | None = None
+
+    def sure_of(self, function: int) -> bool:
+        """Whether the change of a function's self time is more than chance."""
+        row = self.row_of.get(function, -1)
+        return self.pair is not None and row >= 0 and bool(self.pair.sure[row])
+
+    def part_is_sure(self, function: int, base_ns: int, new_ns: int) -> bool:
+        """The same of a line, or of a call in the tree, of which a function is all that is known."""
+        row = self.row_of.get(function, -1)
+        return self.pair is not None and row >= 0 and self.pair.is_sure(row, int(base_ns), int(new_ns))
+
+    def edited(self, function: int) -> bool:
+        """Whether a function reads otherwise than in the round compared against."""
+        row = self.row_of.get(function, -1)
+        return self.comparison is not None and row >= 0 and bool(self.comparison.edited[row])
 
     def base_times(self, function: int) -> tuple[int, int, int] | None:
         """Self ns, inclusive ns and calls of a function in the round compared against; zeros where it is new."""
@@ -103,7 +119,8 @@ class Readings:
             layers = study.layers_toml()
             loaded = self._load(study, number, layers)
             base = self._load(study, against, layers) if against is not None and against != loaded.round.number else None
-        key = (path, loaded.run.id, base.run.id if base else None, reading, default_clock, loaded.round.plain_ns, layers)
+        counts = len(loaded.round.runs), len(base.round.runs) if base else 0
+        key = (path, loaded.run.id, base.run.id if base else None, reading, default_clock, counts, layers)
 
         return self._views.get(key, lambda: make_view(paired(base, loaded, reading, default_clock)))
 
@@ -117,7 +134,8 @@ def make_view(pair: Pair) -> View:
     loaded, base = pair.new, pair.base
     for side in (loaded, base):  # what a page would else have to work out while it is shown
         if side is not None:
-            _ = side.figures, side.edges, side.tree, side.cycles
+            _ = side.figures.uncertain, side.edges, side.tree, side.cycles
+    _ = pair.sure, pair.answer, pair.differs
     texts = line_texts(loaded.profile, loaded.lines, loaded.sources)
     comparison = pair.comparison
     if base is None or comparison is None:
@@ -127,7 +145,7 @@ def make_view(pair: Pair) -> View:
     theirs = base.growing
     before = {new: theirs[comparison.matches[row].base] for new, row in rows.items() if comparison.matches[row].base in theirs}
     matched = match_lines(comparison, base.lines, loaded.lines, base_texts, texts)
-    return View(loaded, base, comparison, pair.verdict, texts, matched, rows, loaded.growing, before, pair.leads)
+    return View(loaded, base, comparison, pair.verdict, texts, matched, rows, loaded.growing, before, pair.leads, pair)
 
 
 def read_rounds(path: Path) -> tuple[Round, ...]:

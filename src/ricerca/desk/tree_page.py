@@ -184,7 +184,8 @@ class TreeModel(QAbstractItemModel):
             layer = profile.functions.layer[function] if function >= 0 else "mine"
             return Cell(bar=Bar(float(full), own, inclusive, base, layer))
         if column == "change":
-            return Cell(gain=None if base is None else float(base - inclusive))
+            sure = base is not None and function >= 0 and self._view.part_is_sure(function, base, inclusive)
+            return Cell(gain=None if base is None else float(base - inclusive), soft=not sure)
         return Cell(
             {"inclusive": time_text(inclusive), "self": time_text(own) if function >= 0 else "", "calls": count_text(calls)}[column]
         )

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ricerca.engine.forest import sums_to_root
 from ricerca.model.marks import KIND_BUILTIN, KIND_PYTHON
 from ricerca.model.run_tables import RunTables
 
@@ -21,8 +22,10 @@ OF_TIME, OF_COST, OF_LONG, OF_WAITING = 0.10, 0.35, 0.04, 0.01
 LONG_NS = 50_000
 """A builtin whose calls take this long on average is hardly disturbed by being watched."""
 LEAST_LEFT = 0.1
-LEAST_COST_SCALE, MOST_COST_SCALE = 0.3, 2.5
+LEAST_COST_SCALE, MOST_COST_SCALE, SURE_COST = 0.3, 2.5, 0.5
 MATTERS = 0.005
+DEEP = 300
+"""Levels of the recursion that calibration tries."""
 MOST_RATIO = 2.0
 LEAST_RUNS = 2
 
@@ -31,15 +34,19 @@ Key = tuple[int, str, str]
 
 @dataclass(frozen=True)
 class Agreement:
-    """``self_ns``: (n,) by context. ``self_spread`` and ``inclusive_spread``: (functions,) half the width of the 95 % interval
+    """By context: ``self_ns``, ``region``, and ``spread_ns``, half the width of what its share of the region may be off by.
 
-    as a share of the figure, NaN where not known. ``timed``: (functions,) whether sparse runs timed it.
+    By region: ``known`` says whether its time is known from runs that hardly disturbed it, ``relative`` half the width of
+    that time's 95 % interval as a share of it. By function: ``inclusive``, the same of its inclusive time, NaN for those
+    that sparse runs did not time.
     """
 
     self_ns: np.ndarray
-    self_spread: np.ndarray
-    inclusive_spread: np.ndarray
-    timed: np.ndarray
+    region: np.ndarray
+    spread_ns: np.ndarray
+    known: np.ndarray
+    relative: np.ndarray
+    inclusive: np.ndarray
 
 
 def _keys(tables: RunTables) -> list[Key | None]:
@@ -139,19 +146,27 @@ def agree(tables: RunTables, self_ns: np.ndarray, sparse: Sequence[RunTables] = 
     wanted = plain_ns - rest_ns if plain_ns is not None and single and plain_ns > rest_ns else None
     by_run = _without_cost(tables, region, begins, sparse, by_run, wanted)
     spread = _spread(tables, estimate)
-    if wanted is not None and len(by_run):
-        by_run *= (wanted / np.maximum(by_run.sum(axis=1), 1.0))[:, None]
     found = estimate
     if len(by_run):
         middle = np.median(by_run, axis=0)
         if wanted is not None:
-            middle *= wanted / max(middle.sum(), 1.0)
+            middle = _to_total(middle, np.bincount(region, np.minimum(tables.waiting_ns, tables.self_ns), len(regions)), wanted)
         known = np.zeros(len(regions), bool)
         known[np.unique(region)] = True
         known[0] = False
         found = _shared_out(estimate, spread, region, middle, known & ~unknown)
-    total_known = plain_ns is not None and single
-    return _with_intervals(tables, found, spread, region, regions, by_run, target, total_known)
+    count = len(regions)
+    sure = np.zeros(count, bool)
+    sure[1:] = len(by_run) > 0
+    sure[0] = plain_ns is not None and single and not len(by_run)
+    relative = _half_width(by_run) if len(by_run) >= LEAST_RUNS else np.zeros(count)
+    inclusive = np.full(len(tables.function_name), np.nan)
+    if len(by_run) >= LEAST_RUNS:
+        by_key = _inclusive_by_key(regions, by_run, target)
+        for number, key in enumerate(_keys(tables)):
+            if key in by_key:
+                inclusive[number] = float(_half_width(by_key[key][:, None])[0])
+    return Agreement(np.rint(found).astype(np.int64), region, spread, sure, relative, inclusive)
 
 
 def _region_times(
@@ -180,16 +195,36 @@ def _without_cost(
     if not len(by_run):
         return by_run
     python = tables.function_kind[tables.function] == KIND_PYTHON
-    calls = np.bincount(region[python & ~begins], _entries(tables)[python & ~begins], by_run.shape[1]).astype(np.float64)
-    calls[0] = 0
-    cost_ns = np.asarray([run.facts.unwatched_call_ns for run in sparse])
-    spent = cost_ns * calls.sum()
-    scale = 1.0
+    # What compiled code calls, and a body that goes on, begins in the same way as ever.
+    dear = python & ~begins & (tables.parent >= 0) & python[tables.parent]
+    cost = np.zeros_like(by_run)
+    if any(run.facts.unwatched_call_ns for run in sparse):
+        # A recursion costs more, since it needs fresh room on the C stack at each level.
+        depth = sums_to_root((tables.parent >= 0) & ~begins, np.where(begins, -1, tables.parent))
+        deep = 2 * np.minimum(depth[dear] / DEEP, 1.0)
+        for row, run in enumerate(sparse):
+            flat_ns, deep_ns = run.facts.unwatched_call_ns, max(run.facts.unwatched_deep_ns, run.facts.unwatched_call_ns)
+            cost[row] = np.bincount(region[dear], tables.calls[dear] * (flat_ns + deep * (deep_ns - flat_ns)), by_run.shape[1])
+        cost[:, 0] = 0
+    spent = cost.sum(axis=1)
     totals = by_run.sum(axis=1)
-    if wanted is not None and (spent > MATTERS * totals).all():
-        # What the plain runs leave room for tells the cost in the program itself; calibration only bounds it.
-        scale = float(np.clip(np.median((totals - wanted) / spent), LEAST_COST_SCALE, MOST_COST_SCALE))
-    return np.maximum(by_run - scale * cost_ns[:, None] * calls[None, :], LEAST_LEFT * by_run)
+    scale = 1.0
+    if wanted is not None and (spent > MATTERS * totals).all() and len(by_run) >= LEAST_RUNS:
+        # What the plain runs leave room for tells the cost in the program itself, as far as the runs agree with each other.
+        seen = (totals - wanted) / spent
+        sure = 1 / (1 + float(np.var(seen, ddof=1)) / len(seen) / SURE_COST**2)
+        scale = 1 + sure * (float(np.clip(np.median(seen), LEAST_COST_SCALE, MOST_COST_SCALE)) - 1)
+    return np.maximum(by_run - scale * cost, LEAST_LEFT * by_run)
+
+
+def _to_total(times: np.ndarray, waiting: np.ndarray, wanted: float) -> np.ndarray:
+    """Times of regions that come to a total; waiting takes as long on a slower machine."""
+    waits = np.minimum(times, waiting)
+    active = times - waits
+    left = wanted - waits.sum()
+    if active.sum() <= 0 or left <= 0:
+        return times * wanted / max(times.sum(), 1.0)
+    return waits + active * left / active.sum()
 
 
 def _spread(tables: RunTables, estimate: np.ndarray) -> np.ndarray:
@@ -218,42 +253,6 @@ def _shared_out(estimate: np.ndarray, spread: np.ndarray, region: np.ndarray, ti
     for one in empty.tolist():
         found[np.argmax(region == one)] = times[one]
     return found
-
-
-def _with_intervals(
-    tables: RunTables, found: np.ndarray, spread: np.ndarray, region: np.ndarray, regions: _Regions, by_run: np.ndarray,
-    target: np.ndarray, total_known: bool,
-) -> Agreement:  # fmt: skip
-    functions = len(tables.function_name)
-    count = len(regions)
-    relative = np.zeros(count)
-    if len(by_run) >= LEAST_RUNS:
-        relative = _half_width(by_run)
-    # Within a region of known time, what one function has too much another has too little.
-    group = region * functions + tables.function
-    groups, inverse = np.unique(group, return_inverse=True)
-    own = np.bincount(inverse, spread, len(groups))
-    time = np.bincount(inverse, found, len(groups))
-    of_region = groups // max(functions, 1)
-    room = np.bincount(of_region, own, count)[of_region]
-    known = np.zeros(count, bool)
-    known[1:] = len(by_run) > 0
-    known[0] = total_known and not len(by_run)
-    half = np.where(known[of_region], own * (room - own) / np.maximum(room, 1e-12), own) + relative[of_region] * time
-    function = groups % max(functions, 1)
-    self_half = np.bincount(function, half, functions)
-    self_ns = np.bincount(function, time, functions)
-    inclusive = np.full(functions, np.nan)
-    timed = np.zeros(functions, bool)
-    if len(by_run) >= LEAST_RUNS:
-        by_key = _inclusive_by_key(regions, by_run, target)
-        for number, key in enumerate(_keys(tables)):
-            if key in by_key:
-                inclusive[number] = float(_half_width(by_key[key][:, None])[0])
-                timed[number] = True
-    with np.errstate(divide="ignore", invalid="ignore"):
-        self_spread = np.where(self_ns > 0, self_half / self_ns, np.nan)
-    return Agreement(np.rint(found).astype(np.int64), self_spread, inclusive, timed)
 
 
 def _half_width(by_run: np.ndarray) -> np.ndarray:

@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
+from textwrap import dedent
 
 import numpy as np
 
-from ricerca.engine.matching import GONE, NEW, Match, match_functions
+from ricerca.engine.matching import GONE, NEW, RENAMED, Match, match_functions
 from ricerca.engine.profile import Profile
 from ricerca.engine.ranking import FunctionFigures, function_figures
 
@@ -25,6 +26,8 @@ class Comparison:
     calls: np.ndarray
     self_ns: np.ndarray
     inclusive_ns: np.ndarray
+    edited: np.ndarray
+    """Which were edited, as far as their text was kept on both sides."""
 
     @property
     def gain_ns(self) -> np.ndarray:
@@ -45,6 +48,15 @@ def _column(base: np.ndarray, new: np.ndarray, matches: tuple[Match, ...]) -> np
 def _called(figures: FunctionFigures) -> set[int]:
     present = figures.shown & ((figures.calls > 0) | (figures.resumes > 0) | (figures.self_ns > 0))
     return {int(number) for number in np.flatnonzero(present)}
+
+
+def _is_edited(match: Match, base_text: Mapping[int, str], new_text: Mapping[int, str]) -> bool:
+    """Whether a function that is on both sides reads otherwise now; trailing blanks and indentation as a whole do not count."""
+    before, after = base_text.get(match.base), new_text.get(match.new)
+    if before is None or after is None or match.kind == RENAMED:
+        return False
+    before, after = ("\n".join(line.rstrip() for line in dedent(text).splitlines()) for text in (before, after))
+    return before != after
 
 
 def compare(
@@ -71,6 +83,7 @@ def compare(
         calls=_column(base_figures.calls, new_figures.calls, matches),
         self_ns=self_ns[order],
         inclusive_ns=_column(base_figures.inclusive_ns, new_figures.inclusive_ns, matches),
+        edited=np.asarray([_is_edited(match, base_text or {}, new_text or {}) for match in matches], bool),
     )
 
 

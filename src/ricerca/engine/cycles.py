@@ -6,8 +6,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ricerca.engine.forest import not_nested
 from ricerca.engine.neighbours import Edges
-from ricerca.engine.profile import KIND_PYTHON, Profile, group_sums, not_nested
+from ricerca.engine.profile import KIND_PYTHON, Profile, group_sums
 
 
 @dataclass(frozen=True)

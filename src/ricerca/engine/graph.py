@@ -9,9 +9,10 @@ import igraph
 import numpy as np
 
 from ricerca.engine.cycles import Cycle, find_cycles
+from ricerca.engine.forest import not_nested
 from ricerca.engine.levels import CLASS, MODULE, PACKAGE, owner_of
 from ricerca.engine.neighbours import pair_sums
-from ricerca.engine.profile import KIND_BUILTIN, KIND_PYTHON, KIND_THREAD, Profile, group_sums, not_nested
+from ricerca.engine.profile import KIND_BUILTIN, KIND_PYTHON, KIND_THREAD, Profile, group_sums
 
 DEFAULT_NODES = 22
 Fold = tuple[str, str]

@@ -11,13 +11,13 @@ import numpy as np
 from ricerca.engine import layers
 from ricerca.engine.comparison import Comparison
 from ricerca.engine.cycles import Cycle
+from ricerca.engine.forest import homes_of, not_nested
 from ricerca.engine.layers import MINE
 from ricerca.engine.lines import LineFigures
 from ricerca.engine.neighbours import Edges, neighbours
-from ricerca.engine.profile import KIND_THREAD, Profile, group_sums, not_nested
+from ricerca.engine.profile import KIND_THREAD, Profile, group_sums
 from ricerca.engine.ranking import FunctionFigures, ceiling, ranked
 from ricerca.engine.reading import charged_functions
-from ricerca.engine.reducing import homes_of
 from ricerca.engine.slices import Growth
 from ricerca.engine.waits import held_up, waiting_by_class
 from ricerca.model.marks import KIND_CHILD, KIND_COLLECTION, KIND_IMPORT
@@ -104,6 +104,8 @@ class Scene:
     """Names of the layers and functions whose time counts at their callers."""
     part: str = "the run"
     """What is read, in words."""
+    sure: np.ndarray | None = None
+    """Which changes are more than chance, by row of the comparison; None: all are taken to be."""
 
     @cached_property
     def charges(self) -> Charges | None:
@@ -370,7 +372,7 @@ def _slower(scene: Scene) -> Lead | None:
     found = scene.comparison
     if found is None or not len(found.matches):
         return None
-    lost = -found.gain_ns
+    lost = -found.gain_ns if scene.sure is None else np.where(scene.sure, -found.gain_ns, 0)
     row = int(np.argmax(lost))
     match, (before, after) = found.matches[row], found.self_ns[row].tolist()
     if match.new < 0 or lost[row] < LEAST_SHARE[SLOWER] * scene.total_ns:

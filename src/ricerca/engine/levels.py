@@ -68,9 +68,5 @@ def at_level(profile: Profile, level: str) -> Profile:
         name: group_sums(number, getattr(profile, name), len(keys)) for name in ("overflow_calls", "overflow_resumes")
     }
     line_function = number[profile.line_function] if len(profile.line_function) else profile.line_function
-    unknown = np.zeros(0)
-    grouped = replace(
-        profile, functions=groups, function=function, line_function=line_function,
-        self_spread=unknown, inclusive_spread=unknown, **overflow,
-    )  # fmt: skip
+    grouped = replace(profile, functions=groups, function=function, line_function=line_function, doubts=None, **overflow)
     return keep(grouped, ~inner, charged=True)

@@ -6,7 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ricerca.engine.profile import Profile, group_sums, not_nested
+from ricerca.engine.forest import not_nested
+from ricerca.engine.profile import Profile, group_sums
 
 
 @dataclass(frozen=True)

@@ -7,6 +7,7 @@ from functools import cached_property
 
 import numpy as np
 
+from ricerca.engine.doubts import MATTERS, are_uncertain
 from ricerca.engine.profile import KIND_THREAD, Profile, group_sums
 
 ORDERS = ("self", "inclusive", "calls", "per call")
@@ -37,10 +38,29 @@ class FunctionFigures:
         """Inclusive time per first-entry call, 0 where there was none."""
         return self.inclusive_ns / np.maximum(self.first_entry_calls, 1)
 
-    @property
+    @cached_property
+    def self_half_ns(self) -> np.ndarray:
+        """Half the width of the 95 % interval of each self time; NaN where that is not known."""
+        doubts = self.profile.doubts
+        return doubts.self_ns if doubts is not None else np.full(len(self.calls), np.nan)
+
+    @cached_property
+    def inclusive_half_ns(self) -> np.ndarray:
+        """The same of each inclusive time; known only where nothing is left out of what is read."""
+        doubts = self.profile.doubts
+        whole = doubts is not None and doubts.there is None
+        return doubts.inclusive_ns if doubts is not None and whole else np.full(len(self.calls), np.nan)
+
+    @cached_property
     def uncertain(self) -> np.ndarray:
-        """Whether more than half of the raw self time was the recorder's own cost."""
-        return is_uncertain(self.self_ns, self.raw_self_ns, self.profile.slowness)
+        """Which self times are too little known to be relied on, of those that matter.
+
+        Where intervals are not known: whether more than half of the raw self time was the recorder's own cost.
+        """
+        total_ns = self.profile.total_ns
+        if self.profile.doubts is not None:
+            return are_uncertain(self.self_half_ns, self.self_ns, total_ns)
+        return is_uncertain(self.self_ns, self.raw_self_ns, self.profile.slowness) & (self.self_ns >= MATTERS * total_ns)
 
 
 def is_uncertain(self_ns: np.ndarray, raw_self_ns: np.ndarray, slowness: float) -> np.ndarray:

@@ -9,10 +9,11 @@ from typing import Any
 import numpy as np
 
 from ricerca.engine.elapsed import with_elapsed
+from ricerca.engine.forest import homes_of
 from ricerca.engine.layers import IMPORTS, LAYERS, MINE
 from ricerca.engine.levels import FUNCTION, LEVELS, at_level
 from ricerca.engine.profile import KIND_BUILTIN, KIND_PYTHON, Profile, retimed
-from ricerca.engine.reducing import below, homes_of, keep, sheltered
+from ricerca.engine.reducing import below, keep, sheltered
 from ricerca.engine.slices import in_stretch
 from ricerca.model.errors import InputError
 
@@ -241,19 +242,27 @@ def read(profile: Profile, reading: Reading) -> Profile:
     The result is a profile again, so rankings, lines, edges, trees and comparisons apply to it alike.
     """
     found = with_elapsed(profile) if reading.clock == ELAPSED else profile
+    elsewhere = found is not profile  # time is shared out anew
     if reading.stretch is not None:
         found = in_stretch(found, *reading.stretch)
     found = _timed(found, reading)
     if reading.threads or reading.processes:
         found = _of_threads(found, reading)
     there = _asked_for(found, reading)
+    doubts = profile.doubts
+    if elsewhere or reading.raw or reading.stretch is not None or reading.clock not in (WALL, ELAPSED) or len(found) != len(profile):
+        doubts = None
     if reading.charged or not reading.machinery:
         whole_functions = reading.machinery and not reading.inside
-        found = keep(found, _stays(found, reading, there), charged=True, there=there, same_nesting=whole_functions)
+        stays = _stays(found, reading, there)
+        doubts = doubts.of(stays, there) if doubts is not None else None
+        found = keep(found, stays, charged=True, there=there, same_nesting=whole_functions)
     elif there is not None:
+        doubts = doubts.of(None, there) if doubts is not None else None
         found = keep(found, there, charged=False, same_nesting=not reading.inside)
     if reading.inside:
         found = without_root_time(found)
+    found = found if found.doubts is doubts else replace(found, doubts=doubts)
     return at_level(found, reading.level)
 
 

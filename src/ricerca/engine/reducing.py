@@ -7,46 +7,14 @@ from typing import Any
 
 import numpy as np
 
-from ricerca.engine.profile import Profile, group_sums, preorder, running_sum
+from ricerca.engine.forest import homes_of, preorder, running_sum
+from ricerca.engine.profile import Profile, group_sums
 
 COLUMNS = ("function", "calls", "resumes", "thread")
 TIMES = ("self_ns", "raw_self_ns", "waiting_ns")
 MOST_STEPS, FEW_TOPS = 100, 1000
 FEW = 8
 """Where one in so many is left out, each is booked by itself."""
-
-
-def homes_of(kept: np.ndarray, parent: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """For each context that is left out: the nearest kept one above it, and what that one called on the way to it.
-
-    Parameters
-    ----------
-    kept : (n,) bool array
-        Roots must be kept.
-    parent : (n,) int array
-
-    Returns
-    -------
-    home, top : (n,) int array
-        A kept context is its own home and top.
-
-    Notes
-    -----
-    By doubling steps: O(n log depth).
-
-    >>> found = homes_of(np.array([True, False, False, True]), np.array([-1, 0, 1, 2]))
-    >>> [part.tolist() for part in found]
-    [[0, 0, 0, 3], [0, 1, 1, 3]]
-    """
-    gone = np.flatnonzero(~kept)
-    top = np.arange(len(kept))
-    home = top.copy()
-    pending = gone[~kept[parent[gone]]]
-    top[pending] = parent[pending]
-    while len(pending := pending[~kept[parent[top[pending]]]]):
-        top[pending] = top[top[pending]]
-    home[gone] = parent[top[gone]]
-    return home, top
 
 
 def keep(profile: Profile, kept: np.ndarray, charged: bool, there: np.ndarray | None = None, same_nesting: bool = False) -> Profile:

@@ -103,7 +103,16 @@ def span_of(text: str, first_line: int, module_body: bool = False) -> tuple[int,
     return first_line, min(function_spans(text).get(first_line, first_line), count)
 
 
-def body_of(text: str, first_line: int) -> str:
-    """A function's text after its first line, so that it can be told again under another name."""
+def text_of(text: str, first_line: int) -> str:
+    """A function's text with its first line."""
     first, last = span_of(text, first_line)
-    return "\n".join(text.splitlines()[first:last])
+    return "\n".join(text.splitlines()[first - 1 : last])
+
+
+def body_of(text: str) -> str:
+    """A function's text after its first line, so that it can be told again under another name.
+
+    >>> body_of("def f():\\n    return 1")
+    '    return 1'
+    """
+    return text.partition("\n")[2]

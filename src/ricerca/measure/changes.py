@@ -39,4 +39,5 @@ def half_widths(
 
 def _half(values_ns: np.ndarray, spread: np.ndarray) -> np.ndarray:
     """A figure that is nothing is known to be nothing."""
-    return np.where(values_ns > 0, values_ns * np.where(np.isfinite(spread), spread, np.inf), 0.0)
+    known = np.where(np.isfinite(spread), spread, np.inf)
+    return np.multiply(values_ns, known, where=values_ns > 0, out=np.zeros(len(values_ns)))

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import replace
 
-from ricerca.measure.estimates import BY_PAIRS, MARGIN, UNDECIDED, Speedup, ratio_of_pairs, ratio_of_runs
+from ricerca.measure.estimates import BY_PAIRS, DRIFT, MARGIN, UNDECIDED, Speedup, ratio_of_pairs, ratio_of_runs
 from ricerca.model.answers import AnswerVerdict, compare_answers
 from ricerca.model.completeness import FAILED
 from ricerca.model.rounds import Round, pairs_of, were_looked_at
@@ -36,15 +37,14 @@ def drift_between(base: Round, new: Round) -> tuple[float, float]:
     factor, uncertainty : float
         1 and what a machine may drift by where it was not run again.
     """
-    from ricerca.measure.estimates import DRIFT
-
     again = [run.wall_ns for run in base.runs if run.again and run.complete and run.pair in {one.pair for one in new.runs if one.pair}]
     if not again:
         return 1.0, DRIFT
     back = ratio_of_runs(again, [run.wall_ns for run in base.runs if run.kind == "plain" and run.complete and not run.again])
     if back.interval is None:
         return 1.0, DRIFT
-    return back.ratio, DRIFT
+    half = math.log(back.interval[1] / back.interval[0]) / 2
+    return back.ratio, math.sqrt(max(half**2 - DRIFT**2, 0.0))
 
 
 def same_answer(base: Round, new: Round) -> AnswerVerdict:

@@ -63,6 +63,7 @@ class RunFacts:
     taken_hooks: int = 0
     strange_stacks: int = 0
     unwatched_call_ns: float = 0.0
+    unwatched_deep_ns: float = 0.0
     deep_calls: int = 0
 
     @property

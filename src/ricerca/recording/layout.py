@@ -62,6 +62,7 @@ HEADER = np.dtype(
         ("taken_hooks", "<u4"),
         ("strange_stacks", "<u4"),
         ("unwatched_call_ns", "<f8"),
+        ("unwatched_deep_ns", "<f8"),
         ("deep_calls", "<u4"),
         ("spare", "<u4"),
     ]

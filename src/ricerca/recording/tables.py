@@ -113,6 +113,7 @@ def take(recording: Recording) -> RunTables:
         taken_hooks=int(head["taken_hooks"]),
         strange_stacks=int(head["strange_stacks"]),
         unwatched_call_ns=float(head["unwatched_call_ns"]),
+        unwatched_deep_ns=float(head["unwatched_deep_ns"]),
         deep_calls=int(head["deep_calls"]),
         hook=marks.HOOKS.get(int(head["hook"]), "unknown"),
         slice_ns=float(head["slice_ticks"]) * rate,

@@ -7,7 +7,7 @@ import threading
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import IO
+from typing import IO, TYPE_CHECKING
 
 from ricerca.model.completeness import Gap
 from ricerca.model.errors import FileDamagedError, InputError, RicercaError
@@ -15,11 +15,13 @@ from ricerca.model.marks import CONTROL_FINISH, CONTROL_GO, CONTROL_PAUSE
 from ricerca.model.rounds import RECORDED, Round, Subject
 from ricerca.runner import launch, recordings
 from ricerca.runner.native import NATIVE, PUBLIC, hook_setting
-from ricerca.runner.pairing import Side, Turns
 from ricerca.runner.quiet import Quiet
 from ricerca.runner.restoring import Restorer
 from ricerca.runner.taking import Taken, ended_about, take_in
 from ricerca.study.store import Study
+
+if TYPE_CHECKING:
+    from ricerca.runner.pairing import Side
 
 
 @dataclass(frozen=True)
@@ -137,6 +139,8 @@ class Session:
 
     def _in_turn(self, round_: Round, native: str, outcome: Outcome, look: Callable[[], None] | None) -> None:
         """Plain and sparse runs, and plain ones of the round to be compared with, each kind in turn."""
+        from ricerca.runner.pairing import Side, Turns
+
         keys = self._keys(outcome)
         with Restorer() as restorer:
             base = self._base(round_, restorer)
@@ -182,6 +186,8 @@ class Session:
                 first = next((one for one in study.rounds() if one.last_run(RECORDED)), None)
                 if first is None or first.number >= round_.number or first.subject.not_alike(round_.subject):
                     return None
+                from ricerca.runner.pairing import Side
+
                 return Side(first, restorer.of_round(study, first), again=True)
         except RicercaError as problem:
             self._not_paired = problem.what

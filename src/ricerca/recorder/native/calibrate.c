@@ -30,6 +30,8 @@ static const char SOURCE[] =
     "names_body = compile('a = 3\\nb = 0\\nfor i in times:\\n    b = b + a\\n    if b > 9:\\n        b = 0\\n', '<calibration>', 'exec')\n"
     "def answer(value):\n    return 0\n"
     "def callback_loop(times):\n    sorted(times, key=answer)\n"
+    "def fall(depth):\n    return depth and fall(depth - 1)\n"
+    "def deep_loop(times):\n    fall(len(times) - 1)\n"
     "def builtin_loop(times, call=callable):\n    for _ in times: call(None)\n";
 
 typedef struct {
@@ -225,17 +227,15 @@ static void calibrate_loops(recorder *self, PyObject *space, PyObject *times)
 }
 
 /* Calls with and without what begins every frame, in turn; both as they are when the code has got used to it. */
-static void compare_untimed(recorder *self, PyObject *space, PyObject *times)
+static double dearer_untimed(recorder *self, PyObject *loop, PyObject *times)
 {
-    PyObject *loop = PyDict_GetItemString(space, "python_loop");
     double plain[ROUNDS], beside[ROUNDS];
-    warm_up(loop, times);
     for (int i = 0; i < ROUNDS; i++) {
         timed(loop, times);
         plain[i] = timed(loop, times);
         if (sparse_install_now(self) != 0) {
             PyErr_Clear();
-            return;
+            return 0;
         }
         timed(loop, times);
         beside[i] = timed(loop, times);
@@ -244,7 +244,15 @@ static void compare_untimed(recorder *self, PyObject *space, PyObject *times)
     qsort(plain, ROUNDS, sizeof(double), by_value);
     qsort(beside, ROUNDS, sizeof(double), by_value);
     double more = beside[ROUNDS / 2] - plain[ROUNDS / 2];
-    self->store.head->unwatched_call_ns = more > 0 ? more : 0;
+    return more > 0 ? more : 0;
+}
+
+static void compare_untimed(recorder *self, PyObject *space, PyObject *times)
+{
+    PyObject *flat = PyDict_GetItemString(space, "python_loop"), *deep = PyDict_GetItemString(space, "deep_loop");
+    warm_up(flat, times);
+    self->store.head->unwatched_call_ns = dearer_untimed(self, flat, times);
+    self->store.head->unwatched_deep_ns = dearer_untimed(self, deep, times);
 }
 
 static void calibrate_with(recorder *self, void (*loops)(recorder *, PyObject *, PyObject *), int calls)

@@ -136,6 +136,7 @@ typedef struct {
     uint32_t taken_hooks; /* how often the program put a profile hook of its own in the place of ours */
     uint32_t strange_stacks; /* how often a stack did not fit what ran, and began anew */
     double unwatched_call_ns; /* what a call of a Python function costs that is not timed where only chosen ones are */
+    double unwatched_deep_ns; /* the same in a recursion of 300 levels */
     uint32_t deep_calls; /* how often calls were left untimed because they lay too deep on the stack of their thread */
     uint32_t spare;
 } header;
@@ -223,7 +224,7 @@ typedef struct {
 
 _Static_assert(sizeof(span_record) == 24, "a record has gaps");
 
-_Static_assert(sizeof(header) == 312, "the header has gaps");
+_Static_assert(sizeof(header) == 320, "the header has gaps");
 _Static_assert(sizeof(header) <= DIRECTORY_OFFSET, "the header runs into the directory");
 
 #endif

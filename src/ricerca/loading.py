@@ -163,11 +163,11 @@ class Pair:
 
     @cached_property
     def edited_files(self) -> tuple[str, ...]:
-        """The person's own files that read otherwise than in the base round, or are only in one of them."""
+        """The person's own files that read otherwise than in the base round; of those that ran in one alone nothing is known."""
         if self.base is None:
             return ()
         before, after = self.base.own_sources, self.new.own_sources
-        return tuple(sorted(file for file in before.keys() | after.keys() if before.get(file) != after.get(file)))
+        return tuple(sorted(file for file in before.keys() & after.keys() if before[file] != after[file]))
 
     @cached_property
     def change_half_ns(self) -> np.ndarray:
@@ -273,3 +273,23 @@ def load_with_first(study: Study, number: int | None) -> Pair:
     loaded = load(study, number)
     first = next((round_ for round_ in study.rounds() if round_.last_run(RECORDED)), None)
     return Pair(loaded, load(study, first.number) if first and first.number != loaded.round.number else None)
+
+
+def edited_since(study: Study, rounds: Sequence[Round]) -> dict[int, tuple[str, ...]]:
+    """The person's own files that read otherwise in each round than in the one that was recorded before it."""
+    found: dict[int, tuple[str, ...]] = {}
+    before: dict[str, str] | None = None
+    for one in rounds:
+        run = one.last_run(RECORDED)
+        if run is None:
+            continue
+        own = {file: digest for file, digest in study.sources(run.id).items() if _is_own(file, one.subject.roots)}
+        if before is not None:
+            # what did not run in one of them was not kept, and tells nothing
+            found[one.number] = tuple(sorted(file for file in before.keys() & own.keys() if before[file] != own[file]))
+        before = own
+    return found
+
+
+def _is_own(file: str, roots: tuple[str, ...]) -> bool:
+    return any(file.startswith(root.rstrip("/") + "/") for root in roots) and "site-packages" not in file

@@ -177,7 +177,7 @@ def verdict_text(found: Any) -> str:
 def evidence_text(found: Any) -> str:
     """What a verdict rests on, and what would settle it."""
     if not found.evidence:
-        return found.why
+        return f"No verdict: {found.why or 'there are no plain runs; record with --plain 5'}"
     if found.verdict != "undecided":
         return f"From {found.why}" if found.evidence == "pairs" else f"Weaker evidence: {found.why}"
     more = f"; about {plural(found.more, 'more pair')} would settle it" if found.more else ""

@@ -33,13 +33,14 @@ def test_rank_json_keeps_its_contract(study):
     facts = json.loads(ricerca("rank", study, "--json", "--lines", "--edges").stdout)
     assert list(facts) == ["study", "round", "round_name", "program", "python", "exit_status", "complete", "incomplete_because",
                            "elapsed_ns", "total_ns",
-                           "raw_total_ns", "plain_total_ns", "calls", "contexts", "overhead", "threads", "functions",
+                           "raw_total_ns", "plain_total_ns", "plain_runs", "sparse_runs", "calls", "contexts", "overhead", "threads", "functions",
                            "lines", "edges", "waiting", "hook", "public_interfaces_only", "not_by_time", "calls_not_shown", "reading",
                            "cycles"]  # fmt: skip
     assert (facts["round"], facts["round_name"], facts["program"], facts["exit_status"]) == (2, "quick", ["job.py"], 0)
     assert facts["python"] == ".".join(map(str, sys.version_info[:3]))
     assert list(facts["functions"][0]) == ["function", "module", "file", "line", "layer", "calls", "first_entry_calls", "resumes",
-                                           "self_ns", "inclusive_ns", "waiting_ns", "raw_self_ns", "raw_inclusive_ns", "uncertain",
+                                           "self_ns", "inclusive_ns", "waiting_ns", "raw_self_ns", "raw_inclusive_ns",
+                                           "self_interval_ns", "inclusive_interval_ns", "uncertain",
                                            "waits_for"]  # fmt: skip
     assert list(facts["lines"][0]) == ["file", "line", "function", "hits", "self_ns", "call_ns"]
     assert list(facts["edges"][0]) == ["caller", "callee", "line", "calls", "inclusive_ns"]
@@ -67,7 +68,7 @@ def test_tables_fit_a_hundred_columns(study):
 
 def test_compare_json_matches_functions_though_lines_moved(study):
     facts = json.loads(ricerca("compare", study, 1, 2, "--json").stdout)
-    assert facts["verdict"] in ("faster", "no difference")
+    assert facts["verdict"] in ("faster", "undecided")
     assert facts["speedup"] > 1
     low, high = facts["interval"]
     assert low <= facts["speedup"] <= high

@@ -228,7 +228,7 @@ def test_a_cycle_has_a_row_of_its_own_and_a_call_that_grew_dearer_is_marked(qtbo
     row = int(np.flatnonzero(table.model.rows >= len(window.state.view.loaded.profile.functions))[0])
     assert table.model.index(row, 1).data() == "cycle of 2"
     assert sorted(table.model.cell(table.model.index(row, 1)).under.split(", ")) == ["even", "odd"]
-    assert table.model.index(row, 5).data() == "30"
+    assert table.model.index(row, 6).data() == "30"
     table.view.selectRow(row)
     assert table.summary.text().startswith("Entered 30 times from outside, 600 calls inside")
     assert [window.state.view.loaded.profile.functions.name[n] for n in window.state.view.growing] == ["slower"]
@@ -406,7 +406,11 @@ def test_a_chain_of_callers_is_read_from_the_tree_though_other_code_is_charged(w
     assert 0 < window.state.view.loaded.profile.total_ns < before
 
 
-def test_the_command_line_reads_the_round_that_the_sentence_names(study):  # noqa: F811
+def test_the_command_line_reads_the_round_that_the_sentence_names(tmp_path):
+    for seconds in (0.08, 0.01):
+        (tmp_path / "job.py").write_text(f"import time\ndef nap():\n    time.sleep({seconds})\nfor _ in range(3):\n    nap()\n")
+        assert ricerca("record", "--plain", 3, "job.py", cwd=tmp_path).returncode == 0
+    study = tmp_path / "job.ricerca"
     facts = json.loads(ricerca("rank", study, "--json", "--leads", "--reading", "round 1; by module").stdout)
     assert facts["round"] == 1
     again = json.loads(ricerca("rank", study, "--json", "--leads", "--reading", "round 1; against round 2").stdout)

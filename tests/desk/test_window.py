@@ -183,7 +183,7 @@ def test_source_shows_bars_beside_lines(window):
     assert source._first == 5
     assert len(source._lines) == 3
     assert source._figures[7][1] > 0
-    assert "what it called" in source._explain(7)
+    assert "what it called" in source._explain(" ", 7)
 
 
 def test_a_click_on_a_card_reads_that_round(window, qtbot):

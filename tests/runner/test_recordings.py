@@ -106,7 +106,7 @@ def test_rounds_of_different_work_get_no_verdict(folder):
     for times in (10, 20_000):
         ricerca("record", "--plain", 3, "--study", "s.ricerca", "--", "p.py", times, 0, 0, cwd=folder)
     facts = json.loads(ricerca("compare", "s.ricerca", "--json", cwd=folder).stdout)
-    assert facts["verdict"] == "unknown"
+    assert facts["verdict"] == "undecided"
     assert facts["speedup"] is None
     assert facts["differs"] == ["arguments: 10 0 0, then 20000 0 0"]
     assert "of different work" in facts["why"]
@@ -118,7 +118,7 @@ def test_a_program_that_fails_at_once_is_not_faster(folder):
     (folder / "p.py").write_text("raise SystemExit(1)\n")
     assert ricerca("record", "--plain", 3, "--study", "s.ricerca", "--", "p.py", 10, 0.1, 0, cwd=folder).returncode == 1
     facts = json.loads(ricerca("compare", "s.ricerca", "--json", cwd=folder).stdout)
-    assert facts["verdict"] == "unknown"
+    assert facts["verdict"] == "undecided"
     assert facts["speedup"] is None
     assert "exit status 1, which is usually 0" in facts["why"]
     assert facts["new"]["plain_total_ns"] is None

@@ -93,6 +93,11 @@ class Dossier(QFrame):
         self.fan.chosen.connect(state.take_in_hand)
         self.source_head = QLabel("source as recorded")
         self.source_head.setObjectName("heading")
+        self.difference = QPushButton("Show what was edited")
+        self.difference.setObjectName("quiet")
+        self.difference.setCheckable(True)
+        self.difference.setToolTip("Show the text of the round compared against, too, with the time of its lines.")
+        self.difference.toggled.connect(self._show_difference)
         self.source = SourceView(state.workers)
         self.source.line_chosen.connect(self.open_file)
         row = QHBoxLayout()
@@ -109,7 +114,10 @@ class Dossier(QFrame):
         layout.addSpacing(6)
         layout.addWidget(self.fan)
         layout.addSpacing(6)
-        layout.addWidget(self.source_head)
+        head = QHBoxLayout()
+        head.addWidget(self.source_head, 1)
+        head.addWidget(self.difference)
+        layout.addLayout(head)
         layout.addWidget(self.source, 1)
         state.editor_asked.connect(self.open_file)
         state.line_changed.connect(self.source.show_line)
@@ -122,6 +130,7 @@ class Dossier(QFrame):
         there = view is not None and function >= 0
         for part in (self.open_button, self.what_if, self.fan, self.source, self.source_head):
             part.setVisible(there)
+        self.difference.setVisible(there and view is not None and view.edited(function))
         self.growth.show_growth(view.growing.get(function) if view is not None else None)
         if view is None or function < 0:
             self.title.setText("")
@@ -141,6 +150,11 @@ class Dossier(QFrame):
         self.what_if.ask(view, [function])
         self.fan.show_function(view, function)
         self.source.show_function(view, function)
+        self.source_head.setText(self.source.heading)
+
+    def _show_difference(self, wanted: bool) -> None:
+        self.source.difference = wanted
+        self.source.show_function(self._state.view, self._state.in_hand)
         self.source_head.setText(self.source.heading)
 
     def open_file(self, line: int = 0) -> None:
@@ -179,8 +193,10 @@ def sentence(view: View, function: int) -> str:
     resumes = int(figures.resumes[function])
     if resumes:
         said += f" Its body was gone on with {plural(resumes, 'time')}."
-    if figures.uncertain[function] and own / total >= LEAST_UNCERTAIN:
-        said += " Uncertain: more than half of what was measured here was the recorder's own cost."
+    half = float(figures.self_half_ns[function])
+    if half == half and own / total >= LEAST_UNCERTAIN:
+        doubt = "Uncertain: its" if figures.uncertain[function] else "Its"
+        said += f" {doubt} own time lies between {time_text(max(own - half, 0))} and {time_text(own + half)} in 95 of 100 cases."
     grown = view.growing.get(function)
     if grown is not None:
         said += (
@@ -192,19 +208,22 @@ def sentence(view: View, function: int) -> str:
         said += f" In round {view.base.round.number} it grew from {time_text(grew.first_ns)} to {time_text(grew.last_ns)} a call."
     base = view.base_times(function)
     if base is not None:
-        said += " " + _change(view, own, calls, base)
+        said += " " + _change(view, function, own, calls, base)
     return said
 
 
-def _change(view: View, own: int, calls: int, base: tuple[int, int, int]) -> str:
+def _change(view: View, function: int, own: int, calls: int, base: tuple[int, int, int]) -> str:
     number = view.base.round.number
     if base == (0, 0, 0):
         return f"<span style='font-weight:600'>New</span> since round {number}."
     colours = theme.now()
     gain = base[0] - own
-    colour = colours.faster if gain > 0 else colours.slower if gain < 0 else colours.soft
+    sure = view.sure_of(function)
+    colour = colours.soft if not sure or not gain else colours.faster if gain > 0 else colours.slower
     way = "less" if gain > 0 else "more"
     said = f"Own time in round {number}: {html.escape(time_text(base[0]))}"
     if gain:
         said += f", so <span style='font-weight:600; color:{colour}'>{time_text(abs(gain))} {way}</span> now"
+        said += "" if sure else ", which may be chance"
+    said += "; edited since" if view.edited(function) else ""
     return said + (f"; {count_text(base[2])} calls then." if base[2] != calls else "; as many calls.")

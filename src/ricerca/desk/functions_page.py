@@ -207,7 +207,8 @@ def _columns(view: View, rows: Rows) -> list[Column]:
     def write_under(n: int) -> str:
         if n >= count:
             return rows.cycles[n - count]
-        return place_text(functions.file[n], int(functions.first_line[n]), functions.module[n])
+        place = place_text(functions.file[n], int(functions.first_line[n]), functions.module[n])
+        return f"edited · {place}" if view.edited(n) else place
 
     def say_calls(n: int) -> str:
         if n >= count:

@@ -20,9 +20,12 @@ from ricerca.engine.levels import LEVELS
 from ricerca.engine.own_layers import OwnLayer
 from ricerca.engine.reading import ALL_OTHERS, CLOCKS, ELAPSED, ON_CPU, WAITING, WALL, Reading, parse
 from ricerca.loading import Loaded
+from ricerca.measure.estimates import BY_PAIRS, FASTER, NO_DIFFERENCE, SLOWER, UNDECIDED
+from ricerca.model.answers import ANOTHER
 from ricerca.model.errors import RicercaError
 from ricerca.model.rounds import Round
-from ricerca.wording import short_name
+from ricerca.notes import comparison_notes
+from ricerca.wording import factor_text, plural, short_name
 
 CLOCK_WORDS = {
     WALL: "The time that passes on the clock on the wall, waiting included; threads and processes each for themselves, added up.",
@@ -74,7 +77,14 @@ class ReadingLine(QFrame):
         self._chips: list[QPushButton] = []
         right = QHBoxLayout()
         right.setSpacing(4)
+        self.in_turn = QPushButton("Run in turn")
+        self.in_turn.setObjectName("quiet")
+        self.in_turn.setToolTip(tip(
+            "Run both rounds in turn until the verdict is settled, at most two minutes. The code of both is brought back from the "
+            "study for these runs alone; your files stay as they are."
+        ))  # fmt: skip
         right.addWidget(self.verdict)
+        right.addWidget(self.in_turn)
         right.addSpacing(8)
         right.addWidget(self.back)
         right.addWidget(self.forward)
@@ -144,7 +154,7 @@ class ReadingLine(QFrame):
         self.forward.setEnabled(state.can_go_forward)
         fixed = (self.round_button, self.against_button, self.clock_button, self.thread_button, self.charge_button,
                  self.level_button, self.more_button)  # fmt: skip
-        for part in (*fixed, self.verdict, self.back, self.forward):
+        for part in (*fixed, self.verdict, self.in_turn, self.back, self.forward):
             part.setVisible(False)
         if now is None:
             return
@@ -165,6 +175,8 @@ class ReadingLine(QFrame):
         )
         others = [(round_words(one), one is base, partial(state.look_at, state.number, one.number)) for one in rounds if one is not now]
         self._choices(self.against_button, [*others, ("nothing", base is None, partial(state.look_at, state.number, None))])
+        pair = state.view.pair if state.view is not None else None
+        self.in_turn.setVisible(pair is not None and not pair.other_work)
         self.verdict.setText("" if state.view is None else verdict_words(state))
         self.verdict.setToolTip("" if state.view is None else tip(verdict_facts(state)))
         self.updateGeometry()
@@ -356,32 +368,35 @@ class ReadingLine(QFrame):
 def verdict_facts(state: DeskState) -> str:
     """What the verdict rests on, in words."""
     view = state.view
-    if view is None or view.base is None:
+    if view is None or view.base is None or view.pair is None:
         return ""
     expected = expected_of(state.rounds, view.loaded.round)
-    why = f"No verdict: {view.verdict.why}. " if view.verdict is not None and view.verdict.why else ""
-    return f"{why}{describe(view.base.round)} {describe(view.loaded.round, expected)}"
+    notes = " ".join(comparison_notes(view.pair))
+    return f"{notes} {describe(view.base.round)} {describe(view.loaded.round, expected)}".strip()
 
 
 def verdict_words(state: DeskState) -> str:
     """What the plain runs say of the two rounds."""
-    from ricerca.wording import factor_text
-
     view = state.view
-    if view is None or view.verdict is None or view.base is None:
+    if view is None or view.verdict is None or view.base is None or view.pair is None:
         return ""
     found, colours = view.verdict, theme.now()
-    other = view.base.round.subject.other_work(view.loaded.round.subject)
-    no_verdict = "the rounds are of different work" if other else "runs that fail are no measure"
-    words = {
-        "faster": f"<span style='font-weight:600; color:{colours.faster}'>{factor_text(found.ratio)} as fast</span>",
-        "slower": f"<span style='font-weight:600; color:{colours.slower}'>{factor_text(found.ratio)} as fast, slower</span>",
-        "no difference": "<span style='font-weight:600'>no difference</span> beyond the noise",
-        "unknown": f"<span style='font-weight:600'>no verdict</span>: {no_verdict}"
-        if found.why
-        else f"{factor_text(found.ratio)}, too few runs to tell",
-    }
-    said = words[found.verdict]
+    strong, soft = "<span style='font-weight:600'>", f"<span style='color:{colours.soft}'>"
+    between = f" {soft}({factor_text(found.interval[0])} to {factor_text(found.interval[1])})</span>" if found.interval else ""
+    if found.ratio != found.ratio or not found.evidence:
+        other = view.pair.other_work
+        why = "the rounds are of different work" if other else "runs that fail are no measure" if found.why else "there are no plain runs"
+        said = f"{strong}no verdict</span>: {why}"
+    else:
+        said = {
+            FASTER: f"<span style='font-weight:600; color:{colours.faster}'>{factor_text(found.ratio)} as fast</span>{between}",
+            SLOWER: f"<span style='font-weight:600; color:{colours.slower}'>{factor_text(found.ratio)} as fast, slower</span>{between}",
+            NO_DIFFERENCE: f"{strong}no difference</span>{between}",
+            UNDECIDED: f"{strong}undecided</span>, {factor_text(found.ratio)}{between}",
+        }[found.verdict]
+        said += f" {soft}{plural(found.pairs, 'pair')}</span>" if found.evidence == BY_PAIRS else f" {soft}not in pairs</span>"
+    if view.pair.answer.verdict == ANOTHER:
+        said += f" · <span style='font-weight:600; color:{colours.slower}'>another answer</span>"
     expected = expected_of(state.rounds, view.loaded.round)
     if expected is not None and view.loaded.round.plain_ns:
         said += f"<span style='color:{colours.soft}'>, {expected.missed(view.loaded.plain_ns or 0)}</span>"

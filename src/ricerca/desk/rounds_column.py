@@ -14,12 +14,12 @@ from ricerca.desk.painting import paint_mark
 from ricerca.desk.state import DeskState
 from ricerca.desk.tips import tip
 from ricerca.engine.expectation import Expectation, expectations
-from ricerca.measure.estimates import median_ns, spread
+from ricerca.measure.estimates import FASTER, NO_DIFFERENCE, SLOWER, UNDECIDED, median_ns, spread
 from ricerca.model.rounds import LINE, PLAIN, RECORDED, Round
 from ricerca.study.store import Study
 from ricerca.wording import factor_text, plural, share_text, time_text
 
-CARD_PX = 76
+CARD_PX = 88
 
 
 class Cards(QWidget):
@@ -88,8 +88,15 @@ class Cards(QWidget):
         painter.setFont(theme.font(theme.SMALL_PX))
         painter.setPen(QColor(colours.soft))
         text = time_text(time_ns) + ("" if one.plain_ns else " recorded") if time_ns else "no run was kept"
+        files = self._state.edited.get(one.number, ())
+        if files:
+            self._paint_edited(painter, files, inner)
         painter.drawText(below, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, text)
         self._paint_gain(painter, one, below)
+
+    def _paint_edited(self, painter: QPainter, files: tuple[str, ...], inner: QRectF) -> None:
+        text = QFontMetrics(painter.font()).elidedText(f"edited: {', '.join(files)}", Qt.TextElideMode.ElideRight, int(inner.width()))
+        painter.drawText(inner.adjusted(0, 56, 0, 0), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, text)
 
     def _paint_spread(self, painter: QPainter, one: Round, bar: QRectF, inner: QRectF, longest: int) -> None:
         if len(one.plain_ns) < 2:
@@ -110,8 +117,9 @@ class Cards(QWidget):
         if found is None:
             return
         faster = found.ratio >= 1
-        told = found.verdict in ("faster", "slower")
-        text = "no verdict" if found.why else factor_text(found.ratio) + (", noise" if found.verdict == "no difference" else "")
+        told = found.verdict in (FASTER, SLOWER)
+        text = "no verdict" if not found.evidence else found.verdict if found.verdict == NO_DIFFERENCE else factor_text(found.ratio)
+        text += ", undecided" if found.evidence and found.verdict == UNDECIDED else ""
         painter.setPen(QColor((colours.faster if faster else colours.slower) if told else colours.soft))
         painter.setFont(theme.font(13 if told else theme.SMALL_PX, bold=told))
         painter.drawText(below.adjusted(0, -2 if told else 0, 0, 0), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop, text)
@@ -145,7 +153,7 @@ class Cards(QWidget):
     def _menu(self, one: Round, place: QPoint) -> None:
         menu = QMenu(self)
         menu.addAction("Read this round", lambda: self.chosen.emit(one.number))
-        menu.addAction("Hold the reading against it", lambda: self.against.emit(one.number))
+        menu.addAction("Compare with it", lambda: self.against.emit(one.number))
         menu.addAction("Change name or note…", lambda: self.rename.emit(one.number))
         menu.exec(place)
         menu.deleteLater()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import difflib
 from functools import lru_cache
 
 import numpy as np
@@ -22,6 +23,7 @@ BAR_ROOM_PX = 52
 NUMBER_ROOM_PX = 44
 HITS_ROOM_PX = 66
 MOST_COLOURED = 20_000
+GONE = "\N{MINUS SIGN}"
 
 
 @lru_cache(maxsize=32)
@@ -57,6 +59,11 @@ class SourceView(QAbstractScrollArea):
         self.setFrameShape(QAbstractScrollArea.Shape.NoFrame)
         self._lines: tuple[tuple[tuple[str, str], ...], ...] = ()
         self._first = 1
+        self._rows: tuple[tuple[str, int], ...] = ()
+        """Of each row its sign and line: as it is (blank or +), or as it was (−), with the line it had then."""
+        self.difference = False
+        """Whether the text of the round compared against is shown, too, where the function was edited."""
+        self._old_figures: dict[int, int] = {}
         self._figures: dict[int, tuple[int, int, int]] = {}
         self._base: dict[int, int] = {}
         self._longest = 1
@@ -68,7 +75,8 @@ class SourceView(QAbstractScrollArea):
     def show_line(self, line: int) -> None:
         """Mark a line and bring it into sight."""
         self._marked = line
-        place, room = (line - self._first) * LINE_PX, self.viewport().height()
+        row = next((number for number, (sign, at) in enumerate(self._rows) if at == line and sign != GONE), line - self._first)
+        place, room = row * LINE_PX, self.viewport().height()
         if not self.verticalScrollBar().value() <= place <= self.verticalScrollBar().value() + room - LINE_PX:
             self.verticalScrollBar().setValue(place - room // 2)
         self.viewport().update()
@@ -76,6 +84,7 @@ class SourceView(QAbstractScrollArea):
     def show_function(self, view: View | None, function: int) -> None:
         """Show a function of the view."""
         self._lines, self._figures, self._base, self._message, self._marked = (), {}, {}, "", 0
+        self._rows, self._old_figures = (), {}
         if view is not None and function >= 0:
             self._load(view, function)
         self.verticalScrollBar().setValue(0)
@@ -97,11 +106,15 @@ class SourceView(QAbstractScrollArea):
         self._first = first
         self._lines = tuple((("", line),) for line in text.splitlines()[first - 1 : last])
 
+        self._rows = tuple((" ", first + row) for row in range(len(self._lines)))
         part = "\n".join(text.splitlines()[first - 1 : last])
+        if self.difference and view.edited(function):
+            part = self._with_difference(view, function, part)
+        count = len(self._rows)
 
         def colour(lines: tuple[tuple[tuple[str, str], ...], ...]) -> None:
             if self._shown == part:
-                self._lines = lines[: last - first + 1]
+                self._lines = lines[:count]
                 self.viewport().update()
 
         self._shown = part
@@ -115,6 +128,27 @@ class SourceView(QAbstractScrollArea):
                 self._base[line] = int(view.base.lines.total_ns[view.base_line[row]])
         totals = [max(own, 0) + called for own, called, _hits in self._figures.values()]
         self._longest = max([*totals, *self._base.values(), 1])
+
+    def _with_difference(self, view: View, function: int, now: str) -> str:
+        """Rows of both texts, the old ones where they were; returns the text of all rows."""
+        before = view.text_before(function)
+        assert view.base is not None
+        base_function, base_first = view.base_function(function), view.base_line_of(function)
+        rows, texts, line, base_line = [], [], self._first, base_first
+        for piece in difflib.ndiff(before.splitlines(), now.splitlines()):
+            sign, text = piece[0], piece[2:]
+            if sign == "?":
+                continue
+            rows.append((GONE, base_line) if sign == "-" else (sign, line))
+            texts.append(text)
+            base_line += sign != "+"
+            line += sign != "-"
+        lines = view.base.lines
+        for row in np.flatnonzero(lines.function == base_function):
+            self._old_figures[int(lines.line[row])] = int(lines.total_ns[row])
+        self._rows = tuple(rows)
+        self._lines = tuple((("", text),) for text in texts)
+        return "\n".join(texts)
 
     def _show_dearest(self) -> None:
         """Bring the dearest line into sight when the function is longer than the view."""
@@ -160,10 +194,15 @@ class SourceView(QAbstractScrollArea):
 
     def _paint_line(self, painter: QPainter, number: int, y: int) -> None:
         colours = theme.now()
-        line = self._first + number
+        sign, line = self._rows[number]
+        gone = sign == GONE
         number_left = BAR_ROOM_PX + self._hits_room
         code_left = number_left + NUMBER_ROOM_PX
-        if line == self._marked:
+        if sign != " ":
+            ground = QColor(colours.soft if gone else colours.accent)
+            ground.setAlphaF(0.14)
+            painter.fillRect(QRect(0, y, self.viewport().width(), LINE_PX), ground)
+        if line == self._marked and not gone:
             painter.fillRect(QRect(0, y, self.viewport().width(), LINE_PX), QColor(colours.chosen))
         painter.save()
         painter.setClipRect(QRect(code_left, y, self.viewport().width(), LINE_PX))
@@ -174,15 +213,15 @@ class SourceView(QAbstractScrollArea):
                  "number": colours.slower, "name": colours.ink}  # fmt: skip
         for kind, piece in self._lines[number]:
             painter.setFont(theme.font(theme.CODE_PX, mono=True))
-            painter.setPen(QColor(kinds.get(kind, colours.ink)))
+            painter.setPen(QColor(colours.soft if gone else kinds.get(kind, colours.ink)))
             painter.drawText(QPointF(x, y + 15), piece)
             x += advance * len(piece)
         painter.restore()
         painter.setFont(theme.font(theme.SMALL_PX))
-        figures = self._figures.get(line)
+        figures = None if gone else self._figures.get(line)
         right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         painter.setPen(QColor(colours.ink if figures else colours.soft))
-        painter.drawText(QRect(number_left, y, NUMBER_ROOM_PX - 10, LINE_PX), right, str(line))
+        painter.drawText(QRect(number_left, y, NUMBER_ROOM_PX - 10, LINE_PX), right, f"{sign.strip()}{line}")
         if figures and figures[2] >= 0:
             painter.setPen(QColor(colours.soft))
             painter.drawText(QRect(BAR_ROOM_PX, y, self._hits_room - 4, LINE_PX), right, count_text(figures[2]))
@@ -190,11 +229,13 @@ class SourceView(QAbstractScrollArea):
             own, called, _hits = figures
             paint_bar(painter, QRectF(4, y, BAR_ROOM_PX - 6, LINE_PX), self._longest, max(own, 0), max(own, 0) + called,
                       self._base.get(line), self._layer, height=10)  # fmt: skip
+        elif gone and line in self._old_figures:
+            paint_bar(painter, QRectF(4, y, BAR_ROOM_PX - 6, LINE_PX), self._longest, 0, 0, self._old_figures[line], self._layer, height=10)
 
     def viewportEvent(self, event: QEvent) -> bool:
         if event.type() == QEvent.Type.ToolTip and isinstance(event, QHelpEvent):
-            line = self._first + (event.pos().y() + self.verticalScrollBar().value()) // LINE_PX
-            text = self._explain(line)
+            row = (event.pos().y() + self.verticalScrollBar().value()) // LINE_PX
+            text = self._explain(*self._rows[row]) if 0 <= row < len(self._rows) else ""
             if text:
                 QToolTip.showText(event.globalPos(), tip(text), self)
             else:
@@ -204,10 +245,13 @@ class SourceView(QAbstractScrollArea):
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         row = (int(event.position().y()) + self.verticalScrollBar().value()) // LINE_PX
-        if 0 <= row < len(self._lines):
-            self.line_chosen.emit(self._first + row)
+        if 0 <= row < len(self._rows) and self._rows[row][0] != GONE:
+            self.line_chosen.emit(self._rows[row][1])
 
-    def _explain(self, line: int) -> str:
+    def _explain(self, sign: str, line: int) -> str:
+        if sign == GONE:
+            took = f": {time_text(self._old_figures[line])} then" if line in self._old_figures else ""
+            return f"Line {line} as it was in the round compared against{took}."
         figures = self._figures.get(line)
         if figures is None:
             return ""
@@ -221,6 +265,8 @@ class SourceView(QAbstractScrollArea):
     @property
     def heading(self) -> str:
         """What the columns are."""
+        if any(sign != " " for sign, _line in self._rows):
+            return "+ as it is now, − as it was"
         return "source as recorded: time, hits, line" if self._hits_room else "source as recorded"
 
     @property

@@ -20,7 +20,7 @@ from ricerca.engine.own_layers import OwnLayer, added, changed, from_toml, resha
 from ricerca.engine.reading import ALL_OTHERS, Reading, parse
 from ricerca.engine.slices import Growth
 from ricerca.engine.view import line_texts, match_lines
-from ricerca.loading import Loaded, Pair, judge, load, paired
+from ricerca.loading import Loaded, Pair, edited_since, judge, load, paired
 from ricerca.measure.estimates import Speedup
 from ricerca.model.errors import RicercaError
 from ricerca.model.rounds import LINE, PLAIN, RECORDED, Round
@@ -63,6 +63,20 @@ class View:
         """Whether a function reads otherwise than in the round compared against."""
         row = self.row_of.get(function, -1)
         return self.comparison is not None and row >= 0 and bool(self.comparison.edited[row])
+
+    def base_function(self, function: int) -> int:
+        """Number of a function in the round compared against, -1 where it is new."""
+        row = self.row_of.get(function, -1)
+        return self.comparison.matches[row].base if self.comparison is not None and row >= 0 else -1
+
+    def base_line_of(self, function: int) -> int:
+        """First line of a function in the round compared against."""
+        assert self.base is not None
+        return int(self.base.profile.functions.first_line[self.base_function(function)])
+
+    def text_before(self, function: int) -> str:
+        """Text of a function in the round compared against; empty where it was not kept."""
+        return self.base.texts.get(self.base_function(function), "") if self.base is not None else ""
 
     def base_times(self, function: int) -> tuple[int, int, int] | None:
         """Self ns, inclusive ns and calls of a function in the round compared against; zeros where it is new."""
@@ -162,6 +176,14 @@ def judge_rounds(rounds: tuple[Round, ...]) -> dict[int, Speedup]:
     return {one.number: judge(rounds[0], one) for one in rounds[1:] if any(run.kind == PLAIN for run in one.runs)}
 
 
+def edited_names(path: Path | None, rounds: tuple[Round, ...]) -> dict[int, tuple[str, ...]]:
+    """Names of the files that were edited for each round."""
+    if path is None:
+        return {}
+    with Study.open(path) as study:
+        return {number: tuple(Path(file).name for file in files) for number, files in edited_since(study, rounds).items()}
+
+
 class DeskState(QObject):
     """The one model behind all pages."""
 
@@ -183,6 +205,8 @@ class DeskState(QObject):
         self.path: Path | None = None
         self.rounds: tuple[Round, ...] = ()
         self.verdicts: dict[int, Speedup] = {}
+        self.edited: dict[int, tuple[str, ...]] = {}
+        """Names of the files that were edited for each round."""
         self.view: View | None = None
         self.number: int | None = None
         self.against: int | None = None
@@ -222,11 +246,12 @@ class DeskState(QObject):
     def _take_rounds(self, rounds: tuple[Round, ...]) -> None:
         self.rounds, self.verdicts = rounds, {}
 
-        def then(found: dict[int, Speedup]) -> None:
-            self.verdicts = found
+        def then(found: tuple[dict[int, Speedup], dict[int, tuple[str, ...]]]) -> None:
+            self.verdicts, self.edited = found
             self.rounds_changed.emit()
 
-        self.workers.request("verdicts", lambda: judge_rounds(rounds), then)
+        path = self.path
+        self.workers.request("verdicts", lambda: (judge_rounds(rounds), edited_names(path, rounds)), then)
 
     def recent(self) -> list[str]:
         """Paths of studies opened lately, the last first."""

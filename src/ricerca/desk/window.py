@@ -41,6 +41,7 @@ from ricerca.desk.state import NARROWING, DeskState
 from ricerca.desk.timeline_page import TimelinePage
 from ricerca.desk.tips import tip
 from ricerca.desk.tree_page import TreePage
+from ricerca.desk.turns import TurnsStrip
 from ricerca.desk.watching import Watcher
 from ricerca.desk.work import Workers
 from ricerca.measure.estimates import spread
@@ -63,7 +64,7 @@ class Window(QMainWindow):
         self.leads, self.graph, self.timeline = LeadsPage(self.state), GraphPage(self.state), TimelinePage(self.state)
         self.rounds, self.dossier = RoundsColumn(self.state), Dossier(self.state)
         self.sheet, self.start = RunSheet(self.state), StartPage(self.state)
-        self.reading = ReadingLine(self.state)
+        self.reading, self.turns = ReadingLine(self.state), TurnsStrip()
         self.watcher = Watcher(self.state, self)
         self.status = QLabel()
         self.status.setObjectName("soft")
@@ -168,6 +169,7 @@ class Window(QMainWindow):
         layout.setSpacing(0)
         layout.addLayout(head)
         layout.addWidget(self.notice)
+        layout.addWidget(self.turns)
         layout.addWidget(self.outer, 1)
         self.setCentralWidget(whole)
         kept = str(self._settings.value("window/page", PAGES[0]))
@@ -182,6 +184,9 @@ class Window(QMainWindow):
         state.page_asked.connect(self.show_named_page)
         self.dossier.failed.connect(self.say)
         self.rounds.new_round.connect(self.new_round)
+        self.reading.in_turn.clicked.connect(lambda _checked: self.run_in_turn())
+        self.turns.finished.connect(state.refresh_rounds)
+        self.turns.failed.connect(self.say)
         self.sheet.closed.connect(self._leave_sheet)
         self.sheet.made.connect(self._on_made)
         self.start.program_chosen.connect(self._program_dropped)
@@ -217,6 +222,7 @@ class Window(QMainWindow):
         return [
             *actions,
             ("New round", self.new_round),
+            ("Run both rounds in turn", self.run_in_turn),
             ("Open a study", self.choose_study),
             ("Open in editor", self.dossier.open_file),
             ("Export this round", self.export),
@@ -251,6 +257,14 @@ class Window(QMainWindow):
             steps[event.button()]()
             return True
         return super().eventFilter(watched, event)
+
+    def run_in_turn(self) -> None:
+        """Run the round that is read and that it is compared with in turn, until the verdict is settled."""
+        state = self.state
+        if state.path is None or state.number is None or state.against is None:
+            self.say("Choose two rounds to run in turn.")
+        elif not self.sheet.running:
+            self.turns.start(state.path, state.against, state.number)
 
     def open_study(self, path: Path) -> None:
         """Open another study."""
@@ -450,6 +464,7 @@ class Window(QMainWindow):
         self._settings.setValue("window/geometry", self.saveGeometry())
         self._settings.setValue("window/splitter", self.splitter.saveState())
         self.sheet.stop()
+        self.turns.wait()
         example = getattr(self, "_example", None)
         if example is not None:
             example.stop()

@@ -18,7 +18,7 @@ from ricerca.model.run_tables import RunTables
 
 # How far the share of a context within its region may be off (half the width of a 95 % interval): of its compensated
 # time, and of what was taken off as the recorder's own. Found with blocks of known time; see bench/truth.py.
-OF_TIME, OF_COST, OF_LONG, OF_WAITING = 0.10, 0.35, 0.04, 0.01
+OF_TIME, OF_COST, OF_LONG, OF_WAITING = 0.10, 0.35, 0.04, 0.002
 LONG_NS = 50_000
 """A builtin whose calls take this long on average is hardly disturbed by being watched."""
 LEAST_LEFT = 0.1

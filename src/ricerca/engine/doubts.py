@@ -12,6 +12,8 @@ from ricerca.engine.forest import homes_of, not_nested, subtree_sums
 MOST_GROUPS = 1 << 23
 UNCERTAIN = 0.25
 """A figure whose interval reaches further than this to either side, as a share of it, is uncertain."""
+HELD_UP, HELD_UP_NS = 1.5, 10_000
+"""One run alone: interruptions of some ten microseconds come by chance, so short times are known less well."""
 MATTERS = 0.01
 """Of the whole, below which that is not worth a word."""
 
@@ -65,8 +67,9 @@ class Doubts:
         own = np.bincount(group[kept], self.spread_ns[kept], size).reshape(self.functions, count)
         time = np.bincount(group[kept], self.time_ns[kept], size).reshape(self.functions, count)
         room = np.bincount(self.region, self.spread_ns, count)
-        shared = own * np.maximum(room - own, 0) / np.maximum(room, 1e-12)
-        return (np.where(self.known, shared, own) + self.relative * time).sum(axis=1)
+        open_share = np.where(self.known, np.maximum(room - own, 0) / np.maximum(room, 1e-12), 1.0)
+        half = (own * open_share + self.relative * time).sum(axis=1)
+        return np.hypot(half, HELD_UP * np.sqrt(HELD_UP_NS * (time * open_share).sum(axis=1)))
 
     @cached_property
     def inclusive_ns(self) -> np.ndarray:

@@ -1,0 +1,115 @@
+"""A strip that tells how runs of two rounds in turn are getting on, and stops them."""
+
+from __future__ import annotations
+
+import time
+import traceback
+from pathlib import Path
+
+from PyQt6.QtCore import QObject, QThread, pyqtSignal
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QWidget
+
+from ricerca.model.errors import RicercaError
+from ricerca.runner.pairing import TIME_LIMIT_S, Pairing
+from ricerca.wording import plural
+
+LOOK_SECONDS = 0.3
+
+
+class PairingThread(QThread):
+    """Makes pairs away from the interface thread."""
+
+    progressed = pyqtSignal(str, float)
+    done = pyqtSignal(int)
+    failed = pyqtSignal(str)
+
+    def __init__(self, pairing: Pairing, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.pairing = pairing
+        self._began = self._last = 0.0
+
+    def run(self) -> None:
+        self._began = time.monotonic()
+        try:
+            self.pairing.run(self._look)
+        except RicercaError as problem:
+            self.failed.emit(str(problem))
+        except Exception:
+            self.failed.emit("Ricerca made a mistake:\n" + traceback.format_exc(limit=-4))
+        else:
+            self.done.emit(self.pairing.made)
+
+    def _look(self) -> None:
+        now = time.monotonic()
+        if now - self._last > LOOK_SECONDS:
+            self._last = now
+            self.progressed.emit(self.pairing.step, now - self._began)
+
+
+class TurnsStrip(QFrame):
+    """Hidden while nothing runs."""
+
+    finished = pyqtSignal()
+    failed = pyqtSignal(str)
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setObjectName("notice")
+        self._thread: PairingThread | None = None
+        self.words = QLabel()
+        self.words.setWordWrap(True)
+        self.stop = QPushButton("Stop")
+        self.stop.setObjectName("quiet")
+        self.stop.setToolTip("No more runs; the pairs that were made stay.")
+        self.stop.clicked.connect(self.end)
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(16, 8, 16, 8)
+        layout.addWidget(self.words, 1)
+        layout.addWidget(self.stop)
+        self.hide()
+
+    @property
+    def running(self) -> bool:
+        """Whether runs are being made."""
+        return self._thread is not None
+
+    def start(self, study: Path, base: int, new: int) -> None:
+        """Run both rounds in turn until the verdict is settled."""
+        if self.running:
+            return
+        self._rounds = f"Rounds {base} and {new} are run in turn until the verdict is settled, at most {TIME_LIMIT_S / 60:.0f} minutes"
+        self.words.setText(f"{self._rounds}.")
+        self.stop.setEnabled(True)
+        self._thread = thread = PairingThread(Pairing(study, base, new, None, own_group=True), self)
+        thread.progressed.connect(self._tell)
+        thread.done.connect(self._done)
+        thread.failed.connect(self._failed)
+        thread.finished.connect(self._gone)
+        self.show()
+        thread.start()
+
+    def end(self) -> None:
+        """Stop after what runs now was ended."""
+        if self._thread is not None:
+            self.stop.setEnabled(False)
+            self._thread.pairing.stop()
+
+    def wait(self) -> None:
+        """End, and wait for it: the window is being closed."""
+        if self._thread is not None:
+            self._thread.pairing.stop()
+            self._thread.wait(5000)
+
+    def _tell(self, step: str, seconds: float) -> None:
+        self.words.setText(f"{self._rounds}: {step}, {seconds:.0f} s.")
+
+    def _done(self, made: int) -> None:
+        self.words.setText(f"{plural(made, 'pair')} made.")
+        self.finished.emit()
+
+    def _failed(self, problem: str) -> None:
+        self.failed.emit(problem)
+
+    def _gone(self) -> None:
+        self._thread = None
+        self.hide()

@@ -8,6 +8,7 @@ The truth is what plain runs of the program measure themselves, the middle of th
 from __future__ import annotations
 
 import json
+import math
 import statistics
 import subprocess
 import sys
@@ -15,7 +16,10 @@ import tempfile
 from dataclasses import dataclass
 from pathlib import Path
 
+import numpy as np
+
 from ricerca.loading import load
+from ricerca.measure.estimates import mean_interval
 from ricerca.runner.program import describe
 from ricerca.runner.session import Plan, Session, Streams
 from ricerca.study.store import Study
@@ -35,6 +39,7 @@ class Truth:
     swing: float
     outside: int
     blocks: dict[str, tuple[float, float]]
+    halves: dict[str, float]
 
 
 def measure(python: str, runs: int = RUNS, sparse: bool = True) -> Truth:
@@ -63,12 +68,14 @@ def measure(python: str, runs: int = RUNS, sparse: bool = True) -> Truth:
     shares = {name: 100 * (says[name] / all_says - true[name] / all_true) for name in true}
     blocks = {name: says[name] / true[name] - 1 for name in true}
     worst = max(blocks, key=lambda name: abs(blocks[name]))
-    half = loaded.profile.inclusive_spread
-    outside = sum(abs(blocks[name]) > max(half[found[name]], 0.0) for name in true if len(half) and half[found[name]] == half[found[name]])
+    half = figures.inclusive_half_ns
+    # the truth is a middle of few runs itself
+    own = {name: mean_interval(np.log([one[name] for one in told]))[1] * true[name] for name in true}
+    outside = sum(abs(says[name] - true[name]) > math.hypot(half[found[name]], own[name]) for name in true)
     plain = loaded.round.plain_ns
     return Truth(
         max(map(abs, shares.values())), blocks[worst], worst, loaded.profile.total_ns / all_true - 1, max(plain) / min(plain) - 1, outside,
-        {name: (blocks[name], shares[name]) for name in blocks},
+        {name: (blocks[name], shares[name]) for name in blocks}, {name: half[found[name]] / max(says[name], 1) for name in blocks},
     )  # fmt: skip
 
 
@@ -81,7 +88,7 @@ def main() -> None:
                   f"{one.worst_block:+.0%} ({one.worst_name}), total {one.total:+.1%}; plain runs differ by {one.swing:.0%}; "
                   f"{one.outside} of 16 outside their interval")  # fmt: skip
             for name, (block, share) in one.blocks.items():
-                print(f"    {name:16} {block:+7.1%} {share:+6.2f}")
+                print(f"    {name:16} {block:+7.1%} {share:+6.2f}  ±{one.halves[name]:.0%}")
 
 
 if __name__ == "__main__":

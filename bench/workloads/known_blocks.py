@@ -10,6 +10,7 @@ import json
 import re
 import sys
 import time
+from pathlib import Path
 
 scale = float(sys.argv[2]) if len(sys.argv) > 2 else 1.0
 took = {}
@@ -93,9 +94,7 @@ def sort_with_key():
 
 
 def texts():
-    parts = []
-    for i in times(40000):
-        parts.append(f"{i:05d}" + str(i).upper())
+    parts = [f"{i:05d}" + str(i).upper() for i in times(40000)]
     return ",".join(parts).split(",")
 
 
@@ -169,7 +168,7 @@ def main():
             began = time.monotonic_ns()
             block()
             took[block.__name__] = took.get(block.__name__, 0) + time.monotonic_ns() - began
-    with open(sys.argv[1], "w") as file:
+    with Path(sys.argv[1]).open("w") as file:
         json.dump(took, file)
 
 

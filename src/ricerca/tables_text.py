@@ -19,11 +19,11 @@ from ricerca.facts import cycle_rows, edge_rows, function_rows, lead_rows, line_
 from ricerca.loading import Loaded, Pair
 from ricerca.notes import comparison_notes
 from ricerca.runner.recordings import Waiting
-from ricerca.wording import count_text, cycle_name, factor_text, half_text, plural, printable, share_text, time_text, verdict_text
+from ricerca.wording import THIN, count_text, cycle_name, factor_text, half_text, plural, printable, share_text, time_text, verdict_text
 
 LEAST_COLUMNS = 100
 BAR_COLUMNS = 10
-NAME_COLUMNS, WHERE_COLUMNS = 27, 20
+NAME_COLUMNS, WHERE_COLUMNS = 22, 18
 MOST_CYCLES = 5
 
 
@@ -62,7 +62,7 @@ def _bar(self_ns: int, inclusive_ns: int, longest_ns: int) -> Text:
 
 def _half(self_ns: int, interval: list[int] | None) -> str:
     """Half the width of a time's interval as a share of it."""
-    return half_text(self_ns, interval[1] - self_ns) if interval else ""
+    return half_text(self_ns, interval[1] - self_ns).replace(THIN, "") if interval else ""
 
 
 def _sure_or_not(self_ns: int, uncertain: bool) -> str:

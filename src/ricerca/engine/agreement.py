@@ -18,7 +18,7 @@ from ricerca.model.run_tables import RunTables
 
 # How far the share of a context within its region may be off (half the width of a 95 % interval): of its compensated
 # time, and of what was taken off as the recorder's own. Found with blocks of known time; see bench/truth.py.
-OF_TIME, OF_COST, OF_LONG, OF_WAITING = 0.10, 0.35, 0.04, 0.002
+OF_TIME, OF_COST, OF_LONG, OF_WAITING = 0.10, 0.25, 0.04, 0.002
 LONG_NS = 50_000
 """A builtin whose calls take this long on average is hardly disturbed by being watched."""
 LEAST_LEFT = 0.1
@@ -148,9 +148,12 @@ def agree(tables: RunTables, self_ns: np.ndarray, sparse: Sequence[RunTables] = 
     spread = _spread(tables, estimate)
     found = estimate
     if len(by_run):
+        waiting = np.bincount(region, np.minimum(tables.waiting_ns, tables.self_ns), len(regions))
+        if wanted is not None:
+            by_run = _steadier(by_run, np.asarray([_to_total(own, waiting, wanted) for own in by_run]))
         middle = np.median(by_run, axis=0)
         if wanted is not None:
-            middle = _to_total(middle, np.bincount(region, np.minimum(tables.waiting_ns, tables.self_ns), len(regions)), wanted)
+            middle = _to_total(middle, waiting, wanted)
         known = np.zeros(len(regions), bool)
         known[np.unique(region)] = True
         known[0] = False
@@ -215,6 +218,17 @@ def _without_cost(
         sure = 1 / (1 + float(np.var(seen, ddof=1)) / len(seen) / SURE_COST**2)
         scale = 1 + sure * (float(np.clip(np.median(seen), LEAST_COST_SCALE, MOST_COST_SCALE)) - 1)
     return np.maximum(by_run - scale * cost, LEAST_LEFT * by_run)
+
+
+def _steadier(by_run: np.ndarray, to_total: np.ndarray) -> np.ndarray:
+    """The times of regions as they are, or each run's brought to the plain total, whichever differ less among the runs.
+
+    A machine that is slow for whole runs slows all regions alike, one that is held up now and then does not.
+    """
+    if len(by_run) < LEAST_RUNS:
+        return to_total
+    apart = [float((own.std(axis=0, ddof=1)).sum() / max(own.mean(axis=0).sum(), 1.0)) for own in (by_run, to_total)]
+    return to_total if apart[1] < apart[0] else by_run
 
 
 def _to_total(times: np.ndarray, waiting: np.ndarray, wanted: float) -> np.ndarray:

@@ -121,13 +121,18 @@ def compensate(tables: RunTables, plain_ns: int | None = None, swing: float = MO
     """
     if not len(tables.parent):
         return np.zeros(0, np.int64), 1.0, 1.0
-    cost = _Cost(tables.self_ns, np.minimum(tables.brief_ns, tables.self_ns), _entry_costs(tables), _factors(tables), _light(tables))
+    waits = np.minimum(tables.waiting_ns, tables.self_ns)  # takes as long on any machine, watched or not
+    ran = tables.self_ns - waits
+    cost = _Cost(ran, np.minimum(tables.brief_ns, ran), _entry_costs(tables), _factors(tables), _light(tables))
     fixed = slower = speed = 1.0
     if plain_ns is not None and len(tables.thread_name) == 1:
         quick = cost.by_function(tables.function, len(tables.function_name))
         most = min(max(swing, LEAST_SWING), MOST_SLOWED)
-        fixed, slower, speed = _fitted(cost, quick, plain_ns, tables.facts.python_slowness != 1.0, most)
-    left = cost.left(fixed, slower) / speed
+        target = max(plain_ns - int(waits.sum()), plain_ns // 100)
+        fixed, slower, speed = _fitted(cost, quick, target, tables.facts.python_slowness != 1.0, most)
+            cost, quick, max(plain_ns - int(waits.sum()), plain_ns // 100), tables.facts.python_slowness != 1.0, most
+        )
+    left = cost.left(fixed, slower) / speed + waits
     roots = tables.parent < 0
     left[roots] = tables.self_ns[roots]
     return np.rint(left).astype(np.int64), round(fixed, 4), round(speed, 4)

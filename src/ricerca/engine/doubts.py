@@ -10,7 +10,7 @@ import numpy as np
 from ricerca.engine.forest import homes_of, not_nested, subtree_sums
 
 MOST_GROUPS = 1 << 23
-UNCERTAIN = 0.25
+UNCERTAIN = 0.5
 """A figure whose interval reaches further than this to either side, as a share of it, is uncertain."""
 HELD_UP, HELD_UP_NS = 1.5, 10_000
 """One run alone: interruptions of some ten microseconds come by chance, so short times are known less well."""

@@ -130,8 +130,6 @@ def compensate(tables: RunTables, plain_ns: int | None = None, swing: float = MO
         most = min(max(swing, LEAST_SWING), MOST_SLOWED)
         target = max(plain_ns - int(waits.sum()), plain_ns // 100)
         fixed, slower, speed = _fitted(cost, quick, target, tables.facts.python_slowness != 1.0, most)
-            cost, quick, max(plain_ns - int(waits.sum()), plain_ns // 100), tables.facts.python_slowness != 1.0, most
-        )
     left = cost.left(fixed, slower) / speed + waits
     roots = tables.parent < 0
     left[roots] = tables.self_ns[roots]

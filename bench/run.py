@@ -19,6 +19,7 @@ from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 
 import numpy as np
+import proof
 from rich.console import Console
 from rich.table import Table
 
@@ -312,7 +313,7 @@ def window(folder: Path) -> list[Figure]:
     large = folder / "million.ricerca"
     with Study.open(large, create=True) as study:
         one = study.add_round(Subject("script", ("m.py",), "/", sys.executable, (), ("/",), ()))
-        study.add_run(one.id, Run(0, RECORDED, 0, 10**10, 0, 0, "", True), million())
+        study.add_run(one.id, Run(0, RECORDED, 0, 10**10, 0, 0, ""), million())
     found = []
     for name, study_path, first_limit in (("demo", Path("build/demo/harbour.ricerca"), 2.0), ("a million contexts", large, None)):
         if study_path.exists():
@@ -334,6 +335,7 @@ def main(arguments: list[str]) -> None:
         found = [one for python in interpreters() for one in overhead(python, repeats, folder)]
         for python in interpreters():
             found += honest(python, folder)
+        found += [Figure(*row) for row in proof.figures(proof.all_interpreters(), 5 if "--quick" in arguments else 8)]
         found += memory(folder) + reading(repeats) + start_up(repeats, folder) + window(folder)
     table = Table("figure", "ratio", "range", "limit", box=None)
     for one in found:

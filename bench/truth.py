@@ -18,6 +18,7 @@ from pathlib import Path
 
 import numpy as np
 
+from ricerca.engine.agreement import cost_of_untimed_ns
 from ricerca.loading import load
 from ricerca.measure.estimates import mean_interval
 from ricerca.runner.program import describe
@@ -40,6 +41,8 @@ class Truth:
     outside: int
     blocks: dict[str, tuple[float, float]]
     halves: dict[str, float]
+    sparse_cost: float
+    """A sparse run against a plain one: the least times of all blocks, the cost of its calls deducted."""
 
 
 def measure(python: str, runs: int = RUNS, sparse: bool = True) -> Truth:
@@ -56,10 +59,22 @@ def measure(python: str, runs: int = RUNS, sparse: bool = True) -> Truth:
             told.append(json.loads((folder / "blocks.json").read_text()))
             return run
 
-        session._quiet.plain = plain  # type: ignore[method-assign]
+        beside: list[dict[str, int]] = []
+        kept_sparse = session._quiet.sparse
+
+        def sparse_too(*words, **more):
+            why = kept_sparse(*words, **more)
+            beside.append(json.loads((folder / "blocks.json").read_text()))
+            return why
+
+        session._quiet.plain, session._quiet.sparse = plain, sparse_too  # type: ignore[method-assign]
         session.run()
         with Study.open(folder / "truth.ricerca") as study:
             loaded = load(study)
+            tables = study.tables(loaded.run.id)
+            untimed_ns = [cost_of_untimed_ns(tables, study.tables(run.id)) for run in loaded.round.sparse_runs]
+    least = [sum(min(one[name] for one in runs) for name in told[0]) for runs in (told, beside) if runs]
+    sparse_cost = (least[1] - statistics.median(untimed_ns)) / least[0] if beside else 1.0
     true = {name: statistics.median(one[name] for one in told) for name in told[0]}
     table, figures = loaded.profile.functions, loaded.figures
     found = {table.name[n]: n for n in range(len(table)) if table.file[n] == str(PROGRAM)}
@@ -75,7 +90,8 @@ def measure(python: str, runs: int = RUNS, sparse: bool = True) -> Truth:
     plain = loaded.round.plain_ns
     return Truth(
         max(map(abs, shares.values())), blocks[worst], worst, loaded.profile.total_ns / all_true - 1, max(plain) / min(plain) - 1, outside,
-        {name: (blocks[name], shares[name]) for name in blocks}, {name: half[found[name]] / max(says[name], 1) for name in blocks},
+        {name: (blocks[name], shares[name]) for name in blocks},
+        {name: half[found[name]] / max(says[name], 1) for name in blocks}, sparse_cost,
     )  # fmt: skip
 
 
@@ -86,7 +102,7 @@ def main() -> None:
             one = measure(python, sparse=sparse)
             print(f"{python} {'with' if sparse else 'without'} sparse runs: worst share {one.worst_share:.1f} points, worst block "
                   f"{one.worst_block:+.0%} ({one.worst_name}), total {one.total:+.1%}; plain runs differ by {one.swing:.0%}; "
-                  f"{one.outside} of 16 outside their interval")  # fmt: skip
+                  f"{one.outside} of 16 outside their interval; sparse / plain {one.sparse_cost:.3f}")  # fmt: skip
             for name, (block, share) in one.blocks.items():
                 print(f"    {name:16} {block:+7.1%} {share:+6.2f}  ±{one.halves[name]:.0%}")
 

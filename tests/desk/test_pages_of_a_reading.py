@@ -410,10 +410,10 @@ def test_the_command_line_reads_the_round_that_the_sentence_names(tmp_path):
     for seconds in (0.08, 0.01):
         (tmp_path / "job.py").write_text(f"import time\ndef nap():\n    time.sleep({seconds})\nfor _ in range(3):\n    nap()\n")
         assert ricerca("record", "--plain", 3, "job.py", cwd=tmp_path).returncode == 0
-    study = tmp_path / "job.ricerca"
-    facts = json.loads(ricerca("rank", study, "--json", "--leads", "--reading", "round 1; by module").stdout)
+    made = tmp_path / "job.ricerca"
+    facts = json.loads(ricerca("rank", made, "--json", "--leads", "--reading", "round 1; by module").stdout)
     assert facts["round"] == 1
-    again = json.loads(ricerca("rank", study, "--json", "--leads", "--reading", "round 1; against round 2").stdout)
+    again = json.loads(ricerca("rank", made, "--json", "--leads", "--reading", "round 1; against round 2").stdout)
     assert any("more than in round 2" in text for lead in again["leads"] for text in lead["evidence"])
 
 

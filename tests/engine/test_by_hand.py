@@ -10,7 +10,7 @@ from ricerca.engine.matching import GONE, MOVED, NEW, RENAMED, SAME
 from ricerca.engine.neighbours import edges, neighbours
 from ricerca.engine.profile import build_profile
 from ricerca.engine.ranking import ceiling, function_figures, ranked
-from ricerca.engine.source import text_of, function_spans, span_of
+from ricerca.engine.source import function_spans, span_of, text_of
 from ricerca.engine.tree import heaviest_path
 from ricerca.engine.view import match_children, match_lines
 from ricerca.model.run_tables import RunFacts

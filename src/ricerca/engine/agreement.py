@@ -191,24 +191,36 @@ def _region_times(
     return unknown, times
 
 
+def _cost_by_region(tables: RunTables, region: np.ndarray, begins: np.ndarray, run: RunTables, count: int) -> np.ndarray:
+    """What the calls that were not timed cost a sparse run, by region, from the counts of the recorded one."""
+    flat_ns, deep_ns = run.facts.unwatched_call_ns, max(run.facts.unwatched_deep_ns, run.facts.unwatched_call_ns)
+    if not flat_ns:
+        return np.zeros(count)
+    python = tables.function_kind[tables.function] == KIND_PYTHON
+    # What compiled code calls, and a body that goes on, begins in the same way as ever.
+    dear = python & ~begins & (tables.parent >= 0) & python[tables.parent]
+    # A recursion costs more, since it needs fresh room on the C stack at each level.
+    depth = sums_to_root((tables.parent >= 0) & ~begins, np.where(begins, -1, tables.parent))
+    deep = 2 * np.minimum(depth[dear] / DEEP, 1.0)
+    cost = np.bincount(region[dear], tables.calls[dear] * (flat_ns + deep * (deep_ns - flat_ns)), count)
+    cost[0] = 0
+    return cost
+
+
+def cost_of_untimed_ns(tables: RunTables, run: RunTables) -> float:
+    """What the calls that a sparse run did not time cost it, from the counts of a recorded run of the same code."""
+    regions = _Regions()
+    region, begins = regions.of_contexts(tables, _timed_keys([run]))
+    return float(_cost_by_region(tables, region, begins, run, len(regions)).sum())
+
+
 def _without_cost(
     tables: RunTables, region: np.ndarray, begins: np.ndarray, sparse: Sequence[RunTables], by_run: np.ndarray, wanted: float | None
 ) -> np.ndarray:
     """Times of regions with the cost of calls that were not timed deducted, by count; up to 3.11 each costs a little."""
     if not len(by_run):
         return by_run
-    python = tables.function_kind[tables.function] == KIND_PYTHON
-    # What compiled code calls, and a body that goes on, begins in the same way as ever.
-    dear = python & ~begins & (tables.parent >= 0) & python[tables.parent]
-    cost = np.zeros_like(by_run)
-    if any(run.facts.unwatched_call_ns for run in sparse):
-        # A recursion costs more, since it needs fresh room on the C stack at each level.
-        depth = sums_to_root((tables.parent >= 0) & ~begins, np.where(begins, -1, tables.parent))
-        deep = 2 * np.minimum(depth[dear] / DEEP, 1.0)
-        for row, run in enumerate(sparse):
-            flat_ns, deep_ns = run.facts.unwatched_call_ns, max(run.facts.unwatched_deep_ns, run.facts.unwatched_call_ns)
-            cost[row] = np.bincount(region[dear], tables.calls[dear] * (flat_ns + deep * (deep_ns - flat_ns)), by_run.shape[1])
-        cost[:, 0] = 0
+    cost = np.asarray([_cost_by_region(tables, region, begins, run, by_run.shape[1]) for run in sparse])
     spent = cost.sum(axis=1)
     totals = by_run.sum(axis=1)
     scale = 1.0

@@ -76,6 +76,12 @@ def _round_of_views(app: QApplication, settings: QSettings, study: Path, folder:
     window.show_named_page("Functions")
     settle(window)
     shot(window, "functions")
+    if not suffix:
+        hand(window, "rolling_mid")
+        window.dossier.difference.setChecked(True)
+        settle(window)
+        shot(window, "edited")
+        window.dossier.difference.setChecked(False)
     hand(window, "angle_at")
     window.show_named_page("Lines")
     settle(window)

@@ -23,7 +23,7 @@ from ricerca.measure.estimates import Speedup, median_ns
 from ricerca.measure.rounds import drift_between, same_answer, speedup_of, what_differs
 from ricerca.model.answers import AnswerVerdict
 from ricerca.model.errors import InputError
-from ricerca.model.rounds import LINE, RECORDED, Round, Run
+from ricerca.model.rounds import LINE, RECORDED, Round, Run, pairs_of
 from ricerca.model.run_tables import RunTables
 from ricerca.study.store import Study
 
@@ -150,6 +150,20 @@ class Pair:
         if self.base is None:
             return None
         return judge(self.base.round, self.new.round, (self.base.elapsed_ns, self.new.elapsed_ns))
+
+    @cached_property
+    def _pair_ns(self) -> tuple[tuple[int, int], ...]:
+        return pairs_of(self.base.round, self.new.round) if self.base is not None else ()
+
+    @property
+    def base_ns(self) -> int:
+        """What the base round takes: beside the new one where both were run in turn, else as it was measured."""
+        return median_ns([base for base, _new in self._pair_ns]) or (self.base.best_total_ns if self.base is not None else 0)
+
+    @property
+    def new_ns(self) -> int:
+        """What the new round takes, beside the base where both were run in turn."""
+        return median_ns([new for _base, new in self._pair_ns]) or self.new.best_total_ns
 
     @cached_property
     def answer(self) -> AnswerVerdict:

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import math
 import os
 
 from ricerca.loading import Pair
+from ricerca.measure.rounds import drift_between
 from ricerca.model.answers import ANOTHER, SAME, VARIES
-from ricerca.wording import count_text, evidence_text, plural
+from ricerca.wording import count_text, evidence_text, factor_text, plural
 
 MOST_NAMES = 3
+LEAST_DRIFT = 0.1
 
 
 def answer_note(pair: Pair) -> str:
@@ -21,6 +24,20 @@ def answer_note(pair: Pair) -> str:
     if found.verdict == VARIES:
         return f"The answer varies by itself, so it cannot be compared: {found.difference}"
     return ""
+
+
+def drift_note(pair: Pair) -> str:
+    """That the machine was slower or faster when the base round was measured, where it was run again beside the new one."""
+    if pair.base is None:
+        return ""
+    factor, _doubt = drift_between(pair.base.round, pair.new.round)
+    if abs(math.log(factor)) < LEAST_DRIFT:
+        return ""
+    number, way = pair.base.round.number, "slower" if factor < 1 else "faster"
+    return (
+        f"The machine was {factor_text(max(factor, 1 / factor))} {way} when round {number} itself was measured: "
+        f"run again beside round {pair.new.round.number} it took {factor_text(factor)} as long"
+    )
 
 
 def edited_note(pair: Pair) -> str:
@@ -38,7 +55,13 @@ def counts_note(pair: Pair) -> str:
 
 def comparison_notes(pair: Pair) -> list[str]:
     """All of it, as sentences."""
-    found = [evidence_text(pair.verdict) if pair.verdict is not None else "", answer_note(pair), edited_note(pair), counts_note(pair)]
+    found = [
+        evidence_text(pair.verdict) if pair.verdict is not None else "",
+        drift_note(pair),
+        answer_note(pair),
+        edited_note(pair),
+        counts_note(pair),
+    ]
     if pair.differs:
         found.append(f"Besides the code differ: {'; '.join(pair.differs)}")
     return [f"{text}." for text in found if text]

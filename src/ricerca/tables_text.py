@@ -180,7 +180,7 @@ def show_comparison(pair: Pair, facts: dict[str, Any], top: int) -> None:
     console = _console()
     console.print(escape(
         f"Round {new.round.number} “{new.round.name}” against round {base.round.number} “{base.round.name}”: "
-        f"{time_text(base.best_total_ns)} → {time_text(new.best_total_ns)}, {verdict_text(pair.verdict)}"
+        f"{time_text(pair.base_ns)} → {time_text(pair.new_ns)}, {verdict_text(pair.verdict)}"
     ), style="bold")  # fmt: skip
     if facts["reading"] != EVERYTHING.text:
         console.print(escape(f"Both read: {facts['reading']}"))

@@ -154,6 +154,7 @@ class Dossier(QFrame):
 
     def _show_difference(self, wanted: bool) -> None:
         self.source.difference = wanted
+        self.difference.setText("Hide what was edited" if wanted else "Show what was edited")
         self.source.show_function(self._state.view, self._state.in_hand)
         self.source_head.setText(self.source.heading)
 

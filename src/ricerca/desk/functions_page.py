@@ -208,21 +208,27 @@ def _columns(view: View, rows: Rows) -> list[Column]:
         if n >= count:
             return rows.cycles[n - count]
         place = place_text(functions.file[n], int(functions.first_line[n]), functions.module[n])
-        return f"edited · {place}" if view.edited(n) else place
+        return "edited" if view.edited(n) else place
 
     def say_calls(n: int) -> str:
         if n >= count:
             return f"{cycle_words(loaded.cycles[n - count])}."
+        then = f" {count_text(int(before[n]))} calls in round {view.base.round.number}." if view.base is not None else ""
         return (
             f"Called {plural(int(figures.calls[n]), 'time')}, {count_text(int(figures.first_entry_calls[n]))} of them "
-            f"while it was not running already; gone on with {plural(int(figures.resumes[n]), 'time')}."
+            f"while it was not running already; gone on with {plural(int(figures.resumes[n]), 'time')}.{then}"
         )
+
+    def write_calls(n: int) -> str:
+        now = count_text(int(rows.calls[n]))
+        changed = view.comparison is not None and n < count and before[n] != rows.calls[n] and view.base_function(n) >= 0
+        return f"{count_text(int(before[n]))} → {now}" if changed else now
 
     columns = [
         Column("rank", "", 36),
         Column("what", "function", 160, lambda n: rows.name[n], rows.name, say_what, under=write_under, grown=view.growing.get,
                left=True, rising=True),
-        Column("bar", "time", 112, explain=say_bar, bar=bar, order=rows.inclusive_ns),
+        Column("bar", "time", 92, explain=say_bar, bar=bar, order=rows.inclusive_ns),
         Column("self", "self", 88, write_self, rows.self_ns, say_self),
         Column("half", "±", 48, write_half, half_ns / np.maximum(rows.self_ns, 1), say_self, soft=True),
     ]  # fmt: skip
@@ -237,14 +243,9 @@ def _columns(view: View, rows: Rows) -> list[Column]:
         Column("inclusive", "inclusive", 78, lambda n: time_text(rows.inclusive_ns[n]), rows.inclusive_ns,
                lambda n: f"{time_text(rows.inclusive_ns[n])} in {rows.name[n]} and all it called, recursion counted once: "
                          f"{share_text(rows.inclusive_ns[n] / total)} of {loaded.what}."),
-        Column("calls", "calls", 84, lambda n: count_text(int(rows.calls[n])), rows.calls, say_calls),
+        Column("calls", "calls", 116 if view.comparison else 84, write_calls, rows.calls, say_calls),
     ]  # fmt: skip
-    if view.comparison:
-        columns.append(
-            Column("before", "before", 84, lambda n: count_text(int(before[n])) if n < count else "", before,
-                   lambda n: f"Called {plural(int(before[n]), 'time')} in round {view.base.round.number}." if n < count else "")
-        )  # fmt: skip
-    else:
+    if view.comparison is None:
         columns += [
             Column("per call", "per call", 76, lambda n: time_text(rows.per_call_ns[n]), rows.per_call_ns,
                    lambda n: f"{time_text(rows.per_call_ns[n])} inclusive for each call from outside."),

@@ -127,7 +127,7 @@ class SourceView(QAbstractScrollArea):
             if view.base is not None and view.base_line is not None and view.base_line[row] >= 0:
                 self._base[line] = int(view.base.lines.total_ns[view.base_line[row]])
         totals = [max(own, 0) + called for own, called, _hits in self._figures.values()]
-        self._longest = max([*totals, *self._base.values(), 1])
+        self._longest = max([*totals, *self._base.values(), *self._old_figures.values(), 1])
 
     def _with_difference(self, view: View, function: int, now: str) -> str:
         """Rows of both texts, the old ones where they were; returns the text of all rows."""

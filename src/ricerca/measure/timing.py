@@ -7,7 +7,7 @@ import numpy as np
 from ricerca.engine.profile import KIND_PYTHON, Profile
 from ricerca.engine.ranking import function_figures
 
-TIMING_NS = 200.0
+TIMING_NS = 120.0
 """What timing one call costs the program at most, on a slow machine."""
 LEAST_NS = 20 * TIMING_NS
 MOST_SHARE = 0.01

@@ -136,6 +136,8 @@ def test_the_graph_walks_folds_and_is_saved_in_five_formats(qtbot, window, tmp_p
     window.show_named_page("Graph")
     settle(qtbot, window)
     page = window.graph
+    page.slider.setValue(page.slider.maximum())  # how many nodes are drawn at first depends on their times
+    settle(qtbot, window)
     shown = {node.name for node in page._drawn.graph.nodes}
     assert {"work", "inner", "sorted", "<module>"} <= shown
     window.state.take_in_hand(number_of(window, "work"))

@@ -12,6 +12,7 @@ from jinja2 import Environment, StrictUndefined
 from ricerca.facts import comparison_facts, edge_rows, function_rows, line_rows, round_facts
 from ricerca.loading import Loaded, Pair
 from ricerca.model.errors import EnvironmentProblem, InputError
+from ricerca.notes import comparison_notes
 from ricerca.wording import count_text, factor_text, share_text, time_text
 
 FORMATS = (".csv", ".json", ".md")
@@ -22,6 +23,9 @@ _MARKDOWN = """\
 {{ time(base_ns) }} → {{ time(new_ns) }}, **{{ factor(comparison.speedup) }}** against “{{ comparison.base.round_name }}” \
 ({{ comparison.verdict }}{% if comparison.interval %}, 95 % interval {{ factor(comparison.interval[0]) }} to \
 {{ factor(comparison.interval[1]) }}{% endif %}).
+{% for note in notes %}
+{{ note }}
+{% endfor %}
 
 | function | match | self before | self after | calls before | calls after |
 |---|---|--:|--:|--:|--:|
@@ -38,7 +42,7 @@ _MARKDOWN = """\
 | {{ loop.index }} | `{{ row.function }}` | {{ row.layer }} | {{ time(row.self_ns) }} | \
 {{ share(row.self_ns / total) }} | {{ time(row.inclusive_ns) }} | {{ count(row.calls) }} |
 {% endfor %}
-Recorded exactly by Ricerca on Python {{ facts.python }}; times have the recorder's own cost deducted.
+Recorded exactly by Ricerca on Python {{ facts.python }}; times as when nobody watches.
 """
 
 
@@ -69,8 +73,9 @@ def _markdown(pair: Pair, study: str, top: int) -> str:
         comparison=comparison,
         functions=function_rows(loaded, top=top),
         total=max(loaded.profile.total_ns, 1),
-        base_ns=base.best_total_ns if base else 0,
-        new_ns=loaded.best_total_ns,
+        base_ns=pair.base_ns,
+        new_ns=pair.new_ns,
+        notes=comparison_notes(pair) if base else [],
         top=top,
         time=time_text,
         count=count_text,

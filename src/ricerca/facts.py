@@ -178,6 +178,7 @@ def reading_facts(loaded: Loaded) -> dict[str, Any]:
         "not_by_time": loaded.profile.facts.not_by_time,
         "calls_not_shown": list(loaded.profile.facts.calls_not_shown),
         "reading": loaded.reading.text,
+        "hits_of": "the whole line run" if loaded.lines.hits.max(initial=-1) >= 0 and loaded.what != "the run" else "what is read",
         "cycles": cycle_rows(loaded),
     }
 

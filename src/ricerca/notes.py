@@ -5,10 +5,11 @@ from __future__ import annotations
 import math
 import os
 
+from ricerca.engine.slices import counterpart_evidence
 from ricerca.loading import Pair
 from ricerca.measure.rounds import drift_between
 from ricerca.model.answers import ANOTHER, SAME, VARIES
-from ricerca.wording import count_text, evidence_text, factor_text, plural
+from ricerca.wording import count_text, evidence_text, factor_text, plural, share_text
 
 MOST_NAMES = 3
 LEAST_DRIFT = 0.1
@@ -40,6 +41,17 @@ def drift_note(pair: Pair) -> str:
     )
 
 
+def stretch_note(pair: Pair) -> str:
+    """How well it is known which part of the base round did the same work as a stretch that is read."""
+    stretch = pair.new.reading.stretch
+    if pair.base is None or stretch is None:
+        return ""
+    found = counterpart_evidence(pair.new.whole, *stretch, pair.base.whole)
+    if not found:
+        return "Which part of the other round did the same work is told by time alone: no function was called equally often"
+    return f"The part of the other round that did the same work is told by functions that hold {share_text(found)} of this stretch"
+
+
 def edited_note(pair: Pair) -> str:
     """Which files were edited; empty where none was."""
     return f"Edited: {_some([os.path.basename(file) for file in pair.edited_files])}" if pair.edited_files else ""
@@ -58,6 +70,7 @@ def comparison_notes(pair: Pair) -> list[str]:
     found = [
         evidence_text(pair.verdict) if pair.verdict is not None else "",
         drift_note(pair),
+        stretch_note(pair),
         answer_note(pair),
         edited_note(pair),
         counts_note(pair),

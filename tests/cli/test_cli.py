@@ -35,7 +35,7 @@ def test_rank_json_keeps_its_contract(study):
                            "elapsed_ns", "total_ns",
                            "raw_total_ns", "plain_total_ns", "plain_runs", "sparse_runs", "calls", "contexts", "overhead", "threads", "functions",
                            "lines", "edges", "waiting", "hook", "public_interfaces_only", "not_by_time", "calls_not_shown", "reading",
-                           "cycles"]  # fmt: skip
+                           "hits_of", "cycles"]  # fmt: skip
     assert (facts["round"], facts["round_name"], facts["program"], facts["exit_status"]) == (2, "quick", ["job.py"], 0)
     assert facts["python"] == ".".join(map(str, sys.version_info[:3]))
     assert list(facts["functions"][0]) == ["function", "module", "file", "line", "layer", "calls", "first_entry_calls", "resumes",

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from ricerca.engine.profile import build_profile
 from ricerca.engine.ranking import function_figures
 from ricerca.engine.reading import parse, read
-from ricerca.engine.slices import counterpart, growing, in_stretch
+from ricerca.engine.slices import counterpart, counterpart_evidence, growing, in_stretch
 
 from .trees import tables_of
 
@@ -67,3 +67,9 @@ def test_slices_of_a_function_are_found_for_each_of_them():
 
 def test_a_function_that_hardly_matters_is_not_looked_at_for_growth():
     assert growing(PROFILE, np.zeros(4, np.int64)) == {}
+
+
+def test_a_counterpart_says_how_much_it_rests_on():
+    assert counterpart_evidence(PROFILE, 0, 4, PROFILE) == 1.0
+    nothing = build_profile(tables_of([-1, 0], [0, 1]))
+    assert counterpart_evidence(PROFILE, 0, 4, nothing) == 0.0

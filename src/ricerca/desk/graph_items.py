@@ -198,7 +198,8 @@ class Pill(QGraphicsItem):
             painter.setBrush(QColor(colours.chosen))
             painter.drawRoundedRect(cell.adjusted(-5, -1, 5, 1), 8, 8)
         text = f"{one.name} +{len(one.functions)}" if one.folded else one.name
-        took, words = time_text(one.inclusive_ns), theme.metrics(theme.SMALL_PX + 1, bold=one.folded)
+        edited = any(self._drawn.view.edited(function) for function in one.functions)
+        took, words = time_text(one.inclusive_ns) + (" · edited" if edited else ""), theme.metrics(theme.SMALL_PX + 1, bold=one.folded)
         beside = theme.metrics(theme.SMALL_PX).horizontalAdvance(took)
         elided = words.elidedText(text, Qt.TextElideMode.ElideMiddle, int(cell.width()) - beside - 8)
         room, left = QRectF(cell.left(), cell.top(), cell.width(), 20), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
@@ -230,7 +231,7 @@ class Pill(QGraphicsItem):
         painter.setPen(pen)
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawRoundedRect(QRectF(pill.left(), pill.top() - 2, length, pill.height() + 4), PILL_PX / 2 + 2, PILL_PX / 2 + 2)
-        if abs(base[1] - inclusive_ns) > 0.02 * max(base[1], inclusive_ns):
+        if self._drawn.view.part_is_sure(functions[0], base[1], inclusive_ns):
             paint_mark(painter, QPointF(pill.left() - 9, pill.center().y()), base[1] > inclusive_ns)
 
     def mousePressEvent(self, event: QGraphicsSceneMouseEvent | None) -> None:

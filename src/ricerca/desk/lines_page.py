@@ -62,7 +62,8 @@ class LinesPage(SeenPage):
 
         self.table.show_rows(_columns(view), np.arange(len(lines)), words)
         followed = int((lines.hits >= 0).sum())
-        told = f"; own time and hits of {plural(followed, 'line')}" if followed else ""
+        whole = "" if view.loaded.what == "the run" else ", these of the whole line run, whatever is read"
+        told = f"; own time and hits of {plural(followed, 'line')}{whole}" if followed else ""
         hint = "" if followed else "; for own time and hits follow a function's lines in a new round"
         self.table.summary.setText(f"{plural(len(lines), 'line')} that call something{told}{hint}")
         self._follow()

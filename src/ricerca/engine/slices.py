@@ -53,19 +53,42 @@ def _marks(profile: Profile) -> dict[tuple[str, str], tuple[int, int]]:
     return found
 
 
+def _same_calls(profile: Profile, other: Profile) -> list[tuple[int, int, int]]:
+    """Functions that both runs called equally often: number, calls, number in the other."""
+    here, there = _marks(profile), _marks(other)
+    return [(*here[key], there[key][0]) for key in here.keys() & there.keys() if here[key][1] == there[key][1] > 0]
+
+
+def _times_of(profile: Profile, first: int = 0, last: int | None = None) -> np.ndarray:
+    """Time of each function in some slices."""
+    rows = slice(None) if last is None else np.flatnonzero((profile.slice_number >= first) & (profile.slice_number < last))
+    return group_sums(profile.function[profile.slice_context[rows]], profile.slice_self_ns[rows], len(profile.functions))
+
+
+def counterpart_evidence(profile: Profile, first: int, last: int, other: Profile) -> float:
+    """Share (0 to 1) of the time of a stretch that is in functions which both runs called equally often: what a counterpart rests on."""
+    if not profile.slice_count or not other.slice_count:
+        return 0.0
+    times = _times_of(profile, first, last)
+    marks = [number for number, _calls, _twin in _same_calls(profile, other)]
+    return float(times[marks].sum() / max(times.sum(), 1))
+
+
 def counterpart(profile: Profile, first: int, last: int, other: Profile) -> tuple[int, int] | None:
     """The stretch of another run in which the same work was done; None where the other run has no slices.
 
-    How far the work has come is told by the functions that both runs called equally often: each is a
-    mark that moves from its first call to its last. Where there are none, time itself is the mark.
+    How far the work has come is told by the functions that both runs called equally often: each is a mark that moves from
+    its first call to its last, and weighs as much as its time. Where there are none, time itself is the mark; see
+    ``counterpart_evidence``.
     """
     if not profile.slice_count or not other.slice_count:
         return None
-    here, there = _marks(profile), _marks(other)
-    same = [(*here[key], there[key][0]) for key in here.keys() & there.keys() if here[key][1] == there[key][1] > 0]
+    same = _same_calls(profile, other)
+    times = _times_of(profile)
+    weights = np.asarray([times[number] + 1.0 for number, _calls, _twin in same])
     shares = np.zeros(len(profile.functions)), np.zeros(len(other.functions))
-    for number, calls, twin in same:
-        shares[0][number] = shares[1][twin] = 1 / (calls * len(same))
+    for (number, calls, twin), weight in zip(same, weights / max(weights.sum(), 1.0), strict=True):
+        shares[0][number] = shares[1][twin] = weight / calls
     done, goal = _work_done(profile, shares[0]), _work_done(other, shares[1])
     ends = np.minimum([first, last], profile.slice_count)
     begin, end = np.rint(np.interp(done[ends], goal, np.arange(len(goal)))).astype(int).tolist()

@@ -5,11 +5,8 @@ from __future__ import annotations
 import difflib
 import json
 import os
-import resource
 import signal
 import sys
-import tempfile
-import threading
 import traceback
 from collections.abc import Callable
 from dataclasses import replace
@@ -19,6 +16,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 
 from ricerca import __version__
+from ricerca.manners import leave_as, pass_signals_on, replayable_input
 from ricerca.model.errors import InputError, InternalError, RicercaError
 from ricerca.wording import printable
 
@@ -26,7 +24,6 @@ if TYPE_CHECKING:
     from ricerca.engine.reading import Reading
 
 OWN_ERROR = 2
-SENT_BY_KERNEL = 0x80  # si_code of a signal that the terminal sends to all in the foreground
 _UNITS = {"": 1, "K": 1 << 10, "M": 1 << 20, "G": 1 << 30}
 Function = TypeVar("Function", bound=Callable[..., Any])
 
@@ -161,23 +158,12 @@ def record(study: Path | None, round_name: str, note: str, python: str | None, c
     name = name_of(subject)
     place = (study or Path(f"{name}.ricerca")).expanduser().absolute()
     plan = Plan(subject, place, round_name, note, plain_runs, True, limit_bytes, paused, hook)
-    session = Session(plan, Streams(stdin=_replayable_input(plain_runs)))
-    _pass_signals_on(session)
+    session = Session(plan, Streams(stdin=replayable_input(plain_runs)))
+    pass_signals_on(session)
     outcome = session.run()
     if not quiet:
         _say_outcome(outcome, place)
-    _leave_as(outcome.recorded.exit_status if outcome.recorded else 0)
-
-
-def _replayable_input(plain_runs: int):
-    """Standard input for several runs: a copy that can be read again; None where one run inherits it."""
-    if not plain_runs or sys.stdin is None or sys.stdin.isatty():
-        return None
-    copy = tempfile.TemporaryFile()
-    while block := sys.stdin.buffer.read(1 << 20):
-        copy.write(block)
-    copy.seek(0)
-    return copy
+    leave_as(outcome.recorded.exit_status if outcome.recorded else 0)
 
 
 def _refuse_mistyped(program: tuple[str, ...]) -> None:
@@ -188,34 +174,6 @@ def _refuse_mistyped(program: tuple[str, ...]) -> None:
     known = [name for option in record.params for name in option.opts if name.startswith("--")]
     near = difflib.get_close_matches(word, known, 1)
     raise InputError(f"There is no option {word}.", f"Did you mean {near[0]}?" if near else "See: ricerca record --help")
-
-
-def _pass_signals_on(session: Any) -> None:
-    """Signals sent to Ricerca are the program's. Those of the terminal reach both by themselves and are not sent twice."""
-
-    def hand_on(number: int, _frame: object) -> None:
-        session.finish_now(number)
-
-    def stay(_number: int, _frame: object) -> None:
-        return
-
-    signal.signal(signal.SIGUSR1, lambda _number, _frame: session.pause(not session.paused))
-    signal.signal(signal.SIGUSR2, lambda _number, _frame: session.finish_recording())
-    from_terminal = {number for number in (signal.SIGINT, signal.SIGQUIT) if signal.getsignal(number) != signal.SIG_IGN}
-    for number, handler in ((signal.SIGINT, stay), (signal.SIGQUIT, stay), (signal.SIGTERM, hand_on), (signal.SIGHUP, hand_on)):
-        if signal.getsignal(number) != signal.SIG_IGN:
-            signal.signal(number, handler)
-    if not from_terminal:
-        return
-
-    def wait_for_signals() -> None:
-        while True:
-            found = signal.sigwaitinfo(from_terminal)
-            if found.si_code != SENT_BY_KERNEL:
-                session.finish_now(found.si_signo)
-
-    signal.pthread_sigmask(signal.SIG_BLOCK, from_terminal)
-    threading.Thread(target=wait_for_signals, daemon=True).start()
 
 
 def _say_outcome(outcome: Any, place: Path) -> None:
@@ -231,20 +189,9 @@ def _say_outcome(outcome: Any, place: Path) -> None:
         return
     for what, why in (("sparse runs", outcome.not_sparse), ("pairs with the first round", outcome.not_paired)):
         if why:
-            _say(f"no {what}: {why}")
+            _say(f"no {what}: {why}".rstrip(".") + ".")
     how = f" It is not complete: {'; '.join(gap.text for gap in outcome.gaps)}." if outcome.gaps else ""
     _say(f"round {outcome.round_number} is kept in {shown}.{how} See it with: ricerca rank {shown}")
-
-
-def _leave_as(status: int) -> None:
-    """Leave the way the program left, by the same signal if one ended it."""
-    sys.stdout.flush()
-    sys.stderr.flush()
-    if status < 0:
-        resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
-        signal.signal(-status, signal.SIG_DFL) if -status not in (signal.SIGKILL, signal.SIGSTOP) else None
-        os.kill(os.getpid(), -status)
-    os._exit(status & 255)
 
 
 def _opened(file: Path):

@@ -236,3 +236,26 @@ def test_a_number_of_pairs_that_is_none_is_refused(states, words):
     done = ricerca("compare", states, *words)
     assert done.returncode == 2
     assert "neither a number of pairs nor auto" in done.stderr
+
+
+def test_ctrl_c_in_a_plain_run_ends_all_that_is_still_to_come(tmp_path):
+    (tmp_path / "p.py").write_text(
+        "import time, os\nopen('runs', 'a').write('x')\ntime.sleep(0.05 if os.path.getsize('runs') == 1 else 30)\n"
+    )
+    process = subprocess.Popen(
+        [*RICERCA, "record", "--plain", "5", "p.py"], cwd=tmp_path, start_new_session=True, stderr=subprocess.PIPE, text=True
+    )
+    deadline = time.monotonic() + 60
+    while time.monotonic() < deadline and not ((tmp_path / "runs").exists() and (tmp_path / "runs").stat().st_size >= 2):
+        time.sleep(0.1)
+    time.sleep(0.3)
+    with Study.open(tmp_path / "p.ricerca") as study:
+        assert study.round(1).runs  # the recorded run is kept before the plain ones begin
+    children = subprocess.run(["pgrep", "-P", str(process.pid)], capture_output=True, text=True).stdout.split()
+    os.kill(int(children[-1]), signal.SIGINT)  # as the terminal would
+    _out, said = process.communicate(timeout=60)
+    assert process.returncode == 0  # how the recorded program ended
+    assert "is kept in p.ricerca" in said
+    assert (tmp_path / "runs").read_text() == "xx"
+    with Study.open(tmp_path / "p.ricerca") as study:
+        assert [run.kind for run in study.round(1).runs] == ["recorded"]

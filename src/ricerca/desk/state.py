@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from functools import partial
 from pathlib import Path
 from threading import Lock
@@ -12,82 +12,18 @@ from typing import Any, Generic, TypeVar
 import numpy as np
 from PyQt6.QtCore import QObject, QSettings, pyqtSignal
 
+from ricerca.desk.view import View, make_view
 from ricerca.desk.work import Workers
-from ricerca.engine.comparison import Comparison
-from ricerca.engine.leads import Lead
 from ricerca.engine.levels import FUNCTION
 from ricerca.engine.own_layers import OwnLayer, added, changed, from_toml, reshaped, to_toml
 from ricerca.engine.reading import ALL_OTHERS, Reading, parse
-from ricerca.engine.slices import Growth
-from ricerca.engine.view import line_texts, match_lines
-from ricerca.loading import Loaded, Pair, edited_since, judge, load, paired
+from ricerca.loading import Loaded, edited_since, judge, load, paired
 from ricerca.measure.estimates import Speedup
 from ricerca.model.errors import RicercaError
 from ricerca.model.rounds import LINE, PLAIN, RECORDED, Round
 from ricerca.runner.taking import recover
 from ricerca.study.store import Study
 from ricerca.wording import short_name
-
-
-@dataclass(frozen=True)
-class View:
-    """Everything the pages show for one reading."""
-
-    loaded: Loaded
-    base: Loaded | None
-    comparison: Comparison | None
-    verdict: Speedup | None
-    texts: list[str]
-    base_line: np.ndarray | None
-    """Row of each line in the base round's line figures, -1 without one."""
-    row_of: dict[int, int] = field(default_factory=dict)
-    """Row in the comparison of each function."""
-    growing: dict[int, Growth] = field(default_factory=dict)
-    """The functions whose calls became dearer over the run."""
-    grew_before: dict[int, Growth] = field(default_factory=dict)
-    """Those of which that was so in the round compared against."""
-    leads: tuple[Lead, ...] = ()
-    pair: Pair | None = None
-
-    def sure_of(self, function: int) -> bool:
-        """Whether the change of a function's self time is more than chance."""
-        row = self.row_of.get(function, -1)
-        return self.pair is not None and row >= 0 and bool(self.pair.sure[row])
-
-    def part_is_sure(self, function: int, base_ns: int, new_ns: int) -> bool:
-        """The same of a line, or of a call in the tree, of which a function is all that is known."""
-        row = self.row_of.get(function, -1)
-        return self.pair is not None and row >= 0 and self.pair.is_sure(row, int(base_ns), int(new_ns))
-
-    def edited(self, function: int) -> bool:
-        """Whether a function reads otherwise than in the round compared against."""
-        row = self.row_of.get(function, -1)
-        return self.comparison is not None and row >= 0 and bool(self.comparison.edited[row])
-
-    def base_function(self, function: int) -> int:
-        """Number of a function in the round compared against, -1 where it is new."""
-        row = self.row_of.get(function, -1)
-        return self.comparison.matches[row].base if self.comparison is not None and row >= 0 else -1
-
-    def base_line_of(self, function: int) -> int:
-        """First line of a function in the round compared against."""
-        assert self.base is not None
-        return int(self.base.profile.functions.first_line[self.base_function(function)])
-
-    def text_before(self, function: int) -> str:
-        """Text of a function in the round compared against; empty where it was not kept."""
-        return self.base.texts.get(self.base_function(function), "") if self.base is not None else ""
-
-    def base_times(self, function: int) -> tuple[int, int, int] | None:
-        """Self ns, inclusive ns and calls of a function in the round compared against; zeros where it is new."""
-        if self.comparison is None:
-            return None
-        row = self.row_of.get(function, -1)
-        if row < 0:
-            return 0, 0, 0
-        found = self.comparison
-        return int(found.self_ns[row, 0]), int(found.inclusive_ns[row, 0]), int(found.calls[row, 0])
-
 
 NARROWING = (
     ("Only inside {}", "Ctrl+I", "inside"),
@@ -141,25 +77,6 @@ class Readings:
     def _load(self, study: Study, number: int | None, layers: str) -> Loaded:
         one = study.round(number)
         return replace(self._rounds.get((study.path, one.id, len(one.runs), layers), lambda: load(study, number)), round=one)
-
-
-def make_view(pair: Pair) -> View:
-    """All that the pages show of a round that is read, and of one it is compared with."""
-    loaded, base = pair.new, pair.base
-    for side in (loaded, base):  # what a page would else have to work out while it is shown
-        if side is not None:
-            _ = side.figures.uncertain, side.edges, side.tree, side.cycles
-    _ = pair.sure, pair.answer, pair.differs
-    texts = line_texts(loaded.profile, loaded.lines, loaded.sources)
-    comparison = pair.comparison
-    if base is None or comparison is None:
-        return View(loaded, None, None, None, texts, None, growing=loaded.growing, leads=pair.leads)
-    base_texts = line_texts(base.profile, base.lines, base.sources)
-    rows = {match.new: row for row, match in enumerate(comparison.matches) if match.new >= 0}
-    theirs = base.growing
-    before = {new: theirs[comparison.matches[row].base] for new, row in rows.items() if comparison.matches[row].base in theirs}
-    matched = match_lines(comparison, base.lines, loaded.lines, base_texts, texts)
-    return View(loaded, base, comparison, pair.verdict, texts, matched, rows, loaded.growing, before, pair.leads, pair)
 
 
 def read_rounds(path: Path) -> tuple[Round, ...]:

@@ -107,6 +107,10 @@ class Pairing:
         if self._quiet.execution is not None:
             self._quiet.execution.signal(number)
 
+    @property
+    def _going_on(self) -> bool:
+        return not self._stopped and not self._quiet.interrupted
+
     def run(self, look: Look = None) -> Speedup:
         """Make pairs until there are enough, the verdict is settled, the time is over, or somebody stops it.
 
@@ -139,14 +143,14 @@ class Pairing:
             )
         found = self._judged()
         look_number = 0
-        while not self._stopped and (self.pairs is None or self.made < self.pairs):
+        while self._going_on and (self.pairs is None or self.made < self.pairs):
             if self.pairs is None and time.monotonic() - began > self.time_limit_s:
                 break
-            self.step = f"pair {self.made + 1}" + (f" of {self.pairs}" if self.pairs is not None else f", {found.verdict} till now")
+            self.step = f"pair {self.made + 1}" + (f" of {self.pairs}" if self.pairs is not None else f", {found.verdict} so far")
             for turn in turns.next_two():
-                if not self._stopped and not turn.make(look, lambda: not self._stopped):
+                if self._going_on and not turn.make(look, lambda: self._going_on):
                     raise InputError(f"{self.study.name} cannot be written to.")
-            self.made += not self._stopped
+            self.made += self._going_on
             if self.pairs is None and before + self.made in LOOKS:
                 look_number += 1
                 found = self._judged()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import signal
 import subprocess
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
@@ -20,6 +21,7 @@ from ricerca.study.store import Study
 
 Key = tuple[int, str, str]
 SPARSE_LIMIT_BYTES = 1 << 28
+BY_INTERRUPT = (-signal.SIGINT, 128 + signal.SIGINT)
 
 
 @dataclass
@@ -30,6 +32,8 @@ class Quiet:
     stdin: IO | int | None = None
     own_group: bool = False
     execution: launch.Execution | None = None
+    interrupted: bool = False
+    """Whether somebody pressed Ctrl+C: the terminal sends it to the program, and it means all that is still to come."""
 
     def plain(self, subject: Subject, round_id: int, look: Callable[[], None] | None = None, state: State | None = None,
               pair: int | None = None, again: bool = False) -> Run:  # fmt: skip
@@ -76,4 +80,6 @@ class Quiet:
     def _wait(self, execution: launch.Execution, watched: Watched, look: Callable[[], None] | None) -> launch.Ended:
         self.execution = execution
         watched.started()
-        return execution.wait(look)
+        ended = execution.wait(look)
+        self.interrupted = self.interrupted or ended.exit_status in BY_INTERRUPT
+        return ended

@@ -130,12 +130,25 @@ class Session:
             if plan.recorded:
                 self.step = "line run" if plan.subject.lines else "recorded run"
                 outcome = self._recorded(round_, native, look)
-            if plan.plain_runs and not self._cancelled:
-                self._in_turn(round_, native, outcome, look)
+            if plan.plain_runs and self._going_on:
+                self._quiet_runs(round_, native, outcome, look)
             return replace(outcome, lost_plain=self._lost_plain, not_sparse=self._not_sparse, not_paired=self._not_paired)
         finally:
             if outcome.kept_at is None:
                 self._tidy(round_.id, fresh)
+
+    @property
+    def _going_on(self) -> bool:
+        return not self._cancelled and not self._quiet.interrupted
+
+    def _quiet_runs(self, round_: Round, native: str, outcome: Outcome, look: Callable[[], None] | None) -> None:
+        """Plain and sparse runs; once the program has been recorded, nothing that goes wrong here may hide how it ended."""
+        try:
+            self._in_turn(round_, native, outcome, look)
+        except (RicercaError, OSError) as problem:
+            if outcome.recorded is None:
+                raise
+            self._not_sparse = f"the runs beside it were broken off: {problem}"
 
     def _in_turn(self, round_: Round, native: str, outcome: Outcome, look: Callable[[], None] | None) -> None:
         """Plain and sparse runs, and plain ones of the round to be compared with, each kind in turn."""
@@ -148,10 +161,10 @@ class Session:
             for number in range(self.plan.plain_runs):
                 of_all = f"{number + 1} of {self.plan.plain_runs}"
                 for turn in turns.next_two():
-                    if not self._cancelled:
+                    if self._going_on:
                         self.step = f"plain run {of_all}{turn.words}"
-                        self._lost_plain += not turn.make(look, lambda: not self._cancelled)
-                if keys and not self._cancelled:
+                        self._lost_plain += not turn.make(look, lambda: self._going_on)
+                if keys and self._going_on:
                     self.step = f"sparse run {of_all}"
                     try:
                         self._not_sparse = self._quiet.sparse(self.plan.subject, round_, native, keys, look)

@@ -108,6 +108,23 @@ static inline uint32_t context_below(recorder *self, stack *thread, uint32_t par
     return __builtin_expect(context != 0, 1) ? context : new_context(self, thread, parent, function, line);
 }
 
+/* Brings the entry of a frame to the top, from what was put aside or from deeper in the stack. Whether there is one. */
+SELDOM static int bring_to_top(stack *thread, const void *frame)
+{
+    if (stack_unpark(thread, frame)) {
+        return 1;
+    }
+    for (uint32_t depth = thread->depth; depth > 0; depth--) {
+        if (frame_of(&thread->entries[depth]) == frame) {
+            if (depth < thread->depth) {
+                stack_park(thread, depth);
+            }
+            return 1;
+        }
+    }
+    return 0;
+}
+
 #define MOST_BACK 1000u /* callers of a running frame that are looked at to find where it belongs */
 
 /* The stack does not show what runs: somebody switched to other frames on this thread, as green threads do, or an
@@ -118,16 +135,8 @@ SELDOM static void find_running(recorder *self, stack *thread, const void *frame
     self->store.head->strange_stacks++;
     const void *at = frame;
     for (uint32_t back = 0; at != NULL && back < MOST_BACK; back++) {
-        if (stack_unpark(thread, at)) {
+        if (bring_to_top(thread, at)) {
             return;
-        }
-        for (uint32_t depth = thread->depth; depth > 0; depth--) {
-            if (frame_of(&thread->entries[depth]) == at) {
-                if (depth < thread->depth) {
-                    stack_park(thread, depth);
-                }
-                return;
-            }
         }
         at = caller_of(at);
     }

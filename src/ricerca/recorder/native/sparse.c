@@ -29,16 +29,8 @@ SELDOM static void find_timed(recorder *self, stack *thread, const void *caller)
 {
     self->store.head->strange_stacks++;
     for (const void *at = caller; at != NULL; at = frame_above(at)) {
-        if (stack_unpark(thread, at)) {
+        if (bring_to_top(thread, at)) {
             return;
-        }
-        for (uint32_t depth = thread->depth; depth > 0; depth--) {
-            if (frame_of(&thread->entries[depth]) == at) {
-                if (depth < thread->depth) {
-                    stack_park(thread, depth);
-                }
-                return;
-            }
         }
     }
     stack_park(thread, 0);

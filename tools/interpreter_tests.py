@@ -26,7 +26,7 @@ LEFT_OUT = {
     "test_concurrent_futures": "more than five minutes", "test_regrtest": "runs all of this again", "test_gdb": "needs a debugger",
     "test_idle": "needs a display", "test_tkinter": "needs a display", "test_ttk": "needs a display", "test_socket": "needs a network",
     "test_asyncio": "more than five minutes", "test_tools": "more than five minutes", "test_peg_generator": "needs a compiler for minutes",
-    "test_perf_profiler": "needs another program", "test_faulthandler": "crashes on purpose",
+    "test_faulthandler": "crashes on purpose",
 }  # fmt: skip
 RESULT = re.compile(r"(?:Ran (\d+) tests?|total: run=([\d,]+))")
 FAILED = re.compile(r"^(?:FAIL|ERROR): (\S+)", re.MULTILINE)

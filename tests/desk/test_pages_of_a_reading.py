@@ -169,7 +169,7 @@ def test_a_dragged_stretch_of_the_timeline_enters_the_sentence(qtbot, window):
     staves = window.timeline.staves
     field = staves._field()
     whole = window.state.view.loaded.profile.total_calls
-    start, end = (QPoint(int(field.left() + field.width() * share), int(field.top()) + 30) for share in (0.1, 0.6))
+    start, end = (QPoint(int(field.left() + field.width() * share), int(field.top()) + 30) for share in (0.03, 0.97))
     QTest.mousePress(staves, Qt.MouseButton.LeftButton, pos=start)
     QTest.mouseMove(staves, end)
     QTest.mouseRelease(staves, Qt.MouseButton.LeftButton, pos=end)

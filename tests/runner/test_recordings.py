@@ -180,8 +180,14 @@ def test_a_signal_sent_to_ricerca_alone_reaches_the_program(folder, number):
     (folder / "w.py").write_text(
         f"import signal, sys, time\nsignal.signal({int(number)}, lambda *_: sys.exit(9))\nprint('ready', flush=True)\ntime.sleep(30)\n"
     )
+    # a shell that starts the tests in the background has these two ignored, and what is ignored stays so
+    before = {
+        each: signal.signal(each, signal.SIG_DFL) for each in (signal.SIGINT, signal.SIGQUIT) if signal.getsignal(each) == signal.SIG_IGN
+    }
     process = subprocess.Popen([*RICERCA, "record", "--study", "s.ricerca", "w.py"], cwd=folder, stdout=subprocess.PIPE, text=True,
                                start_new_session=True)  # fmt: skip
+    for each, handler in before.items():
+        signal.signal(each, handler)
     assert process.stdout.readline() == "ready\n"
     time.sleep(0.1)
     os.kill(process.pid, number)

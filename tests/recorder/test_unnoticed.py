@@ -160,3 +160,11 @@ def test_a_recording_left_by_a_killed_ricerca_is_taken_in_later(folder, own_cach
     facts = json.loads(done.stdout)
     assert next(row["calls"] for row in facts["functions"] if row["function"] == "f") == 30
     assert not list(own_cache.glob("*.recording"))
+
+
+def test_sets_of_the_interpreters_own_functions_still_hold_them(folder, interpreter):
+    text = "import os\nprint([sorted(f.__name__ for f in s if f in s) for s in (os.supports_fd, os.supports_dir_fd)], os.execve in os.supports_fd)\n"
+    (folder / "program.py").write_text(text)
+    plain = subprocess.run([interpreter, "program.py"], cwd=folder, capture_output=True, text=True).stdout
+    assert "execve" in plain
+    assert ricerca("record", "--python", interpreter, "program.py", cwd=folder).stdout == plain

@@ -214,6 +214,25 @@ static void stand_in_for_fork_exec(void)
     Py_XDECREF(module);
 }
 
+/* A builtin's hash is made from the C function that stands behind it: sets that hold those which now have ours are filled anew. */
+static void fill_sets_anew(PyObject *modules)
+{
+    static const char *const sets[] = {"supports_fd", "supports_dir_fd", "supports_effective_ids", "supports_follow_symlinks"};
+    PyObject *module = PyDict_GetItemString(modules, "os");
+    for (size_t i = 0; module != NULL && i < sizeof sets / sizeof sets[0]; i++) {
+        PyObject *set = PyObject_GetAttrString(module, sets[i]);
+        PyObject *all = set != NULL && Py_IS_TYPE(set, &PySet_Type) ? PySequence_List(set) : NULL;
+        if (all != NULL && PySet_Clear(set) == 0) {
+            for (Py_ssize_t k = 0; k < PyList_GET_SIZE(all); k++) {
+                PySet_Add(set, PyList_GET_ITEM(all, k));
+            }
+        }
+        PyErr_Clear();
+        Py_XDECREF(all);
+        Py_XDECREF(set);
+    }
+}
+
 void starters_open(recorder *self)
 {
     static const char *const names[STARTERS] = {"execve", "posix_spawn", "posix_spawnp"};
@@ -227,6 +246,9 @@ void starters_open(recorder *self)
             starters_before[i] = (starter)(void (*)(void))entry->ml_meth;
             entry->ml_meth = (PyCFunction)(void (*)(void))ours[i];
         }
+    }
+    if (modules != NULL) {
+        fill_sets_anew(modules);
     }
     stand_in_for_fork_exec();
 }

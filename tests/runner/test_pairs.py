@@ -240,7 +240,7 @@ def test_a_number_of_pairs_that_is_none_is_refused(states, words):
 
 def test_ctrl_c_in_a_plain_run_ends_all_that_is_still_to_come(tmp_path):
     (tmp_path / "p.py").write_text(
-        "import time, os\nopen('runs', 'a').write('x')\ntime.sleep(0.05 if os.path.getsize('runs') == 1 else 30)\n"
+        "import time, os, signal\nsignal.signal(signal.SIGINT, signal.default_int_handler)\nopen('runs', 'a').write('x')\ntime.sleep(0.05 if os.path.getsize('runs') == 1 else 30)\n"
     )
     process = subprocess.Popen(
         [*RICERCA, "record", "--plain", "5", "p.py"], cwd=tmp_path, start_new_session=True, stderr=subprocess.PIPE, text=True

@@ -184,6 +184,12 @@ class Pair:
         return tuple(sorted(file for file in before.keys() & after.keys() if before[file] != after[file]))
 
     @cached_property
+    def drift(self) -> tuple[float, float]:
+        """How the machine's speed changed since the base was measured, and how well that is known; see ``drift_between``."""
+        assert self.base is not None
+        return drift_between(self.base.round, self.new.round)
+
+    @cached_property
     def change_half_ns(self) -> np.ndarray:
         """Half the width of the 95 % interval of each function's change of self time, by row of the comparison; see ``half_widths``."""
         found = self.comparison
@@ -195,7 +201,7 @@ class Pair:
             with np.errstate(divide="ignore", invalid="ignore"):
                 share = figures.self_half_ns / figures.self_ns
             spreads.append(np.asarray([share[n] if n >= 0 else np.nan for n in numbers], float))
-        factor, drift = drift_between(self.base.round, self.new.round)
+        factor, drift = self.drift
         return half_widths(found.self_ns[:, 0] * factor, found.self_ns[:, 1].astype(float), spreads[0], spreads[1], drift)
 
     @cached_property
@@ -203,7 +209,7 @@ class Pair:
         """Which changes of self time are more than chance, by row of the comparison."""
         if self.comparison is None or self.base is None:
             return np.zeros(0, bool)
-        factor, _drift = drift_between(self.base.round, self.new.round)
+        factor, _doubt = self.drift
         change = np.abs(self.comparison.self_ns[:, 0] * factor - self.comparison.self_ns[:, 1])
         return change > self.change_half_ns
 
@@ -216,7 +222,7 @@ class Pair:
         for figures, number in ((self.base.figures, one.base), (self.new.figures, one.new)):
             whole = float(figures.inclusive_ns[number]) if number >= 0 else 0.0
             spreads.append(np.asarray([figures.inclusive_half_ns[number] / whole if whole else np.nan]))
-        factor, drift = drift_between(self.base.round, self.new.round)
+        factor, drift = self.drift
         half = half_widths(np.asarray([base_ns * factor]), np.asarray([float(new_ns)]), spreads[0], spreads[1], drift)
         return bool(abs(base_ns * factor - new_ns) > half[0])
 

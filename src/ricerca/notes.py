@@ -7,7 +7,6 @@ import os
 
 from ricerca.engine.slices import counterpart_evidence
 from ricerca.loading import Pair
-from ricerca.measure.rounds import drift_between
 from ricerca.model.answers import ANOTHER, SAME, VARIES
 from ricerca.wording import count_text, evidence_text, factor_text, plural, share_text
 
@@ -31,7 +30,7 @@ def drift_note(pair: Pair) -> str:
     """That the machine was slower or faster when the base round was measured, where it was run again beside the new one."""
     if pair.base is None:
         return ""
-    factor, _doubt = drift_between(pair.base.round, pair.new.round)
+    factor, _doubt = pair.drift
     if abs(math.log(factor)) < LEAST_DRIFT:
         return ""
     number, way = pair.base.round.number, "slower" if factor < 1 else "faster"

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import cache
+
 import numpy as np
 
 from ricerca.measure.estimates import DRIFT
@@ -29,12 +31,18 @@ def half_widths(
         In ns; infinite where a figure's interval is not known. With n figures looked at, one in twenty of *all* looks
         finds a change that is none (Bonferroni).
     """
-    from scipy.stats import norm
-
     count = max(int((np.isfinite(base_spread) & np.isfinite(new_spread)).sum()), 1)
-    wider = float(norm.ppf(1 - LEVEL / 2 / count) / norm.ppf(1 - LEVEL / 2))
+    wider = _corrected(count)
     own = np.hypot(_half(base_ns, base_spread), _half(new_ns, new_spread)) * wider
     return np.hypot(own, drift * np.maximum(base_ns, new_ns))
+
+
+@cache
+def _corrected(count: int) -> float:
+    """How many times as wide an interval is that holds for so many looks together."""
+    from scipy.stats import norm
+
+    return float(norm.ppf(1 - LEVEL / 2 / count) / norm.ppf(1 - LEVEL / 2))
 
 
 def _half(values_ns: np.ndarray, spread: np.ndarray) -> np.ndarray:

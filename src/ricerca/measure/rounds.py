@@ -8,7 +8,7 @@ from dataclasses import replace
 from ricerca.measure.estimates import BY_PAIRS, DRIFT, MARGIN, UNDECIDED, Speedup, ratio_of_pairs, ratio_of_runs
 from ricerca.model.answers import AnswerVerdict, compare_answers
 from ricerca.model.completeness import FAILED
-from ricerca.model.rounds import Round, pairs_of, were_looked_at
+from ricerca.model.rounds import PLAIN, Round, pairs_of, were_looked_at
 
 
 def speedup_of(base: Round, new: Round, margin: float = MARGIN) -> Speedup:
@@ -37,10 +37,11 @@ def drift_between(base: Round, new: Round) -> tuple[float, float]:
     factor, uncertainty : float
         1 and what a machine may drift by where it was not run again.
     """
-    again = [run.wall_ns for run in base.runs if run.again and run.complete and run.pair in {one.pair for one in new.runs if one.pair}]
+    beside = {run.pair for run in new.runs if run.pair is not None}
+    again = [run.wall_ns for run in base.runs if run.again and run.complete and run.pair in beside]
     if not again:
         return 1.0, DRIFT
-    back = ratio_of_runs(again, [run.wall_ns for run in base.runs if run.kind == "plain" and run.complete and not run.again])
+    back = ratio_of_runs(again, [run.wall_ns for run in base.runs if run.kind == PLAIN and run.complete and not run.again])
     if back.interval is None:
         return 1.0, DRIFT
     half = math.log(back.interval[1] / back.interval[0]) / 2

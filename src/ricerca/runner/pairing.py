@@ -97,7 +97,6 @@ class Pairing:
         self.time_limit_s = time_limit_s
         self.step = ""
         self.made = 0
-        self.settled = False
         self._stopped = False
         self._quiet = Quiet(study, None, own_group)
 
@@ -142,7 +141,6 @@ class Pairing:
                 f"One pair takes longer than the time limit of {self.time_limit_s:.0f} s.", "Say how many pairs to make: --pairs 5"
             )
         found = self._judged()
-        look_number = 0
         while self._going_on and (self.pairs is None or self.made < self.pairs):
             if self.pairs is None and time.monotonic() - began > self.time_limit_s:
                 break
@@ -152,10 +150,8 @@ class Pairing:
                     raise InputError(f"{self.study.name} cannot be written to.")
             self.made += self._going_on
             if self.pairs is None and before + self.made in LOOKS:
-                look_number += 1
                 found = self._judged()
                 if found.settled:
-                    self.settled = True
                     break
         return self._judged()
 

@@ -5,10 +5,11 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
+from ricerca.engine.agreement import plain_name
 from ricerca.engine.profile import build_profile
 from ricerca.measure.estimates import BY_PAIRS, BY_RUNS, FASTER, LOOKS, NO_DIFFERENCE, UNDECIDED
 from ricerca.measure.rounds import drift_between, speedup_of, what_differs
-from ricerca.measure.timing import LEAST_NS, functions_to_time, plain_name, timing_keys
+from ricerca.measure.timing import LEAST_NS, functions_to_time, timing_keys
 from ricerca.model.completeness import FAILED, Gap
 from ricerca.model.machine import Machine
 from ricerca.model.rounds import PLAIN, RECORDED, Round, Run, Subject, pairs_of, were_looked_at

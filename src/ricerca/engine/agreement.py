@@ -49,10 +49,19 @@ class Agreement:
     inclusive: np.ndarray
 
 
+def plain_name(qualified: str) -> str:
+    """A function's own name without those of what it lies in.
+
+    >>> plain_name("outer.<locals>.<lambda>"), plain_name("Row.total")
+    ('<lambda>', 'total')
+    """
+    return qualified.rpartition(".")[2]
+
+
 def _keys(tables: RunTables) -> list[Key | None]:
     """What tells functions apart in all runs: first line, plain name, file; None for what is not Python code."""
     return [
-        (int(line), name.rpartition(".")[2], file) if kind == KIND_PYTHON else None
+        (int(line), plain_name(name), file) if kind == KIND_PYTHON else None
         for kind, name, file, line in zip(
             tables.function_kind.tolist(), tables.function_name, tables.function_file, tables.function_line.tolist(), strict=True
         )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from ricerca.engine.agreement import Key, plain_name
 from ricerca.engine.profile import KIND_PYTHON, Profile
 from ricerca.engine.ranking import function_figures
 
@@ -38,16 +39,7 @@ def functions_to_time(profile: Profile) -> np.ndarray:
     return chosen[affordable]
 
 
-def timing_keys(profile: Profile, chosen: np.ndarray) -> list[tuple[int, str, str]]:
+def timing_keys(profile: Profile, chosen: np.ndarray) -> list[Key]:
     """What tells the chosen functions apart in another run of any interpreter: first line, plain name, file."""
     table = profile.functions
     return [(int(table.first_line[n]), plain_name(table.name[n]), table.file[n]) for n in chosen.tolist()]
-
-
-def plain_name(qualified: str) -> str:
-    """A function's own name without those of what it lies in.
-
-    >>> plain_name("outer.<locals>.<lambda>"), plain_name("Row.total")
-    ('<lambda>', 'total')
-    """
-    return qualified.rpartition(".")[2]

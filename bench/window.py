@@ -15,8 +15,8 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 from PyQt6.QtCore import QSettings, QTimer
 from PyQt6.QtTest import QTest
 
-from ricerca.desk import theme
 from ricerca.desk.application import make_application
+from ricerca.desk.look import theme
 from ricerca.desk.window import Window
 
 

@@ -15,8 +15,8 @@ from PyQt6.QtCore import QSettings
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
-from ricerca.desk import theme
 from ricerca.desk.application import make_application
+from ricerca.desk.look import theme
 from ricerca.desk.window import Window
 from ricerca.engine.reading import parse
 

@@ -21,9 +21,9 @@ from test_window import (  # noqa: F401 - fixtures
     study,
 )
 
-from ricerca.desk.leads_page import STEPS
-from ricerca.desk.rounds_column import describe, expected_of
-from ricerca.desk.row_menu import row_menu
+from ricerca.desk.pages.leads import STEPS
+from ricerca.desk.pages.row_menu import row_menu
+from ricerca.desk.rounds.column import describe, expected_of
 from ricerca.desk.window import PAGES
 from ricerca.engine.own_layers import OwnLayer
 from ricerca.engine.reading import parse
@@ -396,7 +396,7 @@ def test_back_leads_through_rounds_too_and_a_text_may_name_them(window, qtbot):
 
 def test_a_chain_of_callers_is_read_from_the_tree_though_other_code_is_charged(window, qtbot, monkeypatch):
     asked = []
-    monkeypatch.setattr("ricerca.desk.tree_page.show_row_menu", lambda _state, _parent, _place, extra: asked.append(dict(extra)))
+    monkeypatch.setattr("ricerca.desk.pages.tree.show_row_menu", lambda _state, _parent, _place, extra: asked.append(dict(extra)))
     window.show_named_page("Call tree")
     window.state.take_in_hand(number_of(window, "inner"))
     assert window.state.reading.charged

@@ -7,7 +7,7 @@ import pytest
 from PyQt6.QtCore import QPointF, QRectF
 from PyQt6.QtGui import QColor, QImage, QPainter
 
-from ricerca.desk import painting, theme
+from ricerca.desk.look import painting, theme
 from ricerca.engine.slices import Growth
 
 WHITE = QColor("white")

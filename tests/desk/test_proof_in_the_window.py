@@ -6,8 +6,8 @@ import pytest
 from conftest import ricerca
 from PyQt6.QtCore import QSettings
 
-from ricerca.desk.figure_table import Cell
-from ricerca.desk.reading_line import verdict_facts, verdict_words
+from ricerca.desk.pages.figure_table import Cell
+from ricerca.desk.reading.line import verdict_facts, verdict_words
 from ricerca.desk.window import Window
 from ricerca.runner.restoring import why_not_here
 

@@ -12,9 +12,9 @@ from PyQt6.QtGui import QColor
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
-from ricerca.desk import theme
 from ricerca.desk.application import make_application
-from ricerca.desk.rounds_column import CARD_PX
+from ricerca.desk.look import theme
+from ricerca.desk.rounds.column import CARD_PX
 from ricerca.desk.window import Window
 from ricerca.study.store import Study
 
@@ -394,7 +394,7 @@ def test_editor_is_the_one_of_the_environment(window, monkeypatch, tmp_path, qtb
 
 def test_a_line_opens_at_that_line(window, monkeypatch):
     opened = []
-    monkeypatch.setattr("ricerca.desk.dossier.open_at", lambda file, line: opened.append((Path(file).name, line)))
+    monkeypatch.setattr("ricerca.desk.details.panel.open_at", lambda file, line: opened.append((Path(file).name, line)))
     window.show_named_page("Lines")
     lines = window.state.view.loaded.lines
     row = next(n for n, line in enumerate(lines.line) if line == 7)

@@ -12,7 +12,7 @@ from types import TracebackType
 from PyQt6.QtCore import QCoreApplication, QSettings, QTimer
 from PyQt6.QtWidgets import QApplication
 
-from ricerca.desk import theme
+from ricerca.desk.look import theme
 from ricerca.desk.window import Window
 from ricerca.memory import keep_freed_memory
 

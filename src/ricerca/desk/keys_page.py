@@ -6,7 +6,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
-from ricerca.desk import theme
+from ricerca.desk.look import theme
 
 KEYS: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
     ("Everywhere", (

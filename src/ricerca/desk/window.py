@@ -24,25 +24,25 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from ricerca.desk import theme
-from ricerca.desk.dossier import Dossier
-from ricerca.desk.find_box import FindBox
-from ricerca.desk.functions_page import FunctionsPage
-from ricerca.desk.graph_page import GraphPage
+from ricerca.desk.details.panel import Dossier
+from ricerca.desk.details.source_view import coloured
 from ricerca.desk.keys_page import KeysPage
-from ricerca.desk.leads_page import LeadsPage
-from ricerca.desk.lines_page import LinesPage
-from ricerca.desk.reading_line import ReadingLine
-from ricerca.desk.rounds_column import RoundsColumn
-from ricerca.desk.run_sheet import RunSheet
-from ricerca.desk.source_view import coloured
+from ricerca.desk.look import theme
+from ricerca.desk.look.tips import tip
+from ricerca.desk.pages.functions import FunctionsPage
+from ricerca.desk.pages.graph import GraphPage
+from ricerca.desk.pages.leads import LeadsPage
+from ricerca.desk.pages.lines import LinesPage
+from ricerca.desk.pages.timeline import TimelinePage
+from ricerca.desk.pages.tree import TreePage
+from ricerca.desk.reading.find_box import FindBox
+from ricerca.desk.reading.line import ReadingLine
+from ricerca.desk.rounds.column import RoundsColumn
+from ricerca.desk.rounds.run_sheet import RunSheet
+from ricerca.desk.rounds.turns import TurnsStrip
+from ricerca.desk.rounds.watching import Watcher
 from ricerca.desk.start_page import StartPage
 from ricerca.desk.state import NARROWING, DeskState
-from ricerca.desk.timeline_page import TimelinePage
-from ricerca.desk.tips import tip
-from ricerca.desk.tree_page import TreePage
-from ricerca.desk.turns import TurnsStrip
-from ricerca.desk.watching import Watcher
 from ricerca.desk.work import Workers
 from ricerca.measure.estimates import spread
 from ricerca.wording import count_text, factor_text, plural, share_text, time_text

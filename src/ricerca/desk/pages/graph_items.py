@@ -9,15 +9,15 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPainterPath, QPen
 from PyQt6.QtWidgets import QGraphicsItem, QGraphicsSceneContextMenuEvent, QGraphicsSceneMouseEvent, QStyleOptionGraphicsItem, QWidget
 
-from ricerca.desk import theme
-from ricerca.desk.painting import paint_mark
+from ricerca.desk.look import theme
+from ricerca.desk.look.painting import paint_mark
+from ricerca.desk.look.tips import tip
 from ricerca.desk.state import View
-from ricerca.desk.tips import tip
 from ricerca.engine.graph import Graph, Layout
 from ricerca.wording import count_text, plural, share_text, time_text
 
 if TYPE_CHECKING:
-    from ricerca.desk.graph_page import GraphPage
+    from ricerca.desk.pages.graph import GraphPage
 
 CELL_PX, GAP_PX, ROW_PX, LANE_PX = 148, 58, 50, 22
 PILL_PX, LEAST_PILL_PX = 16, 10

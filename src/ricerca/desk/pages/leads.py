@@ -11,13 +11,13 @@ from PyQt6.QtCore import QPoint, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
-from ricerca.desk import theme
-from ricerca.desk.functions_page import place_text
-from ricerca.desk.painting import paint_bar
-from ricerca.desk.row_menu import show_row_menu
-from ricerca.desk.seen_page import SeenPage
+from ricerca.desk.look import theme
+from ricerca.desk.look.painting import paint_bar
+from ricerca.desk.look.tips import tip
+from ricerca.desk.pages.functions import place_text
+from ricerca.desk.pages.row_menu import show_row_menu
+from ricerca.desk.pages.seen import SeenPage
 from ricerca.desk.state import DeskState, View
-from ricerca.desk.tips import tip
 from ricerca.engine import leads
 from ricerca.engine.leads import Lead
 from ricerca.engine.reading import ALL_OTHERS, WAITING

@@ -10,12 +10,12 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QAction, QActionGroup, QColor
 from PyQt6.QtWidgets import QColorDialog, QFrame, QHBoxLayout, QInputDialog, QLabel, QMenu, QPushButton, QVBoxLayout, QWidget
 
-from ricerca.desk import theme
-from ricerca.desk.flow import FlowLayout
-from ricerca.desk.rounds_column import describe, expected_of
-from ricerca.desk.row_menu import add_reading_actions, copy_text, plain
+from ricerca.desk.look import theme
+from ricerca.desk.look.flow import FlowLayout
+from ricerca.desk.look.tips import tip
+from ricerca.desk.pages.row_menu import add_reading_actions, copy_text, plain
+from ricerca.desk.rounds.column import describe, expected_of
 from ricerca.desk.state import DeskState
-from ricerca.desk.tips import tip
 from ricerca.engine.levels import LEVELS
 from ricerca.engine.own_layers import OwnLayer
 from ricerca.engine.reading import ALL_OTHERS, CLOCKS, ELAPSED, ON_CPU, WAITING, WALL, Reading, parse

@@ -25,11 +25,11 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from ricerca.desk import theme
-from ricerca.desk.graph_items import Drawn, Lanes, Pill, paint_lane_name
-from ricerca.desk.graph_saving import save_graph
-from ricerca.desk.row_menu import Extra, show_row_menu
-from ricerca.desk.seen_page import SeenPage
+from ricerca.desk.look import theme
+from ricerca.desk.pages.graph_items import Drawn, Lanes, Pill, paint_lane_name
+from ricerca.desk.pages.graph_saving import save_graph
+from ricerca.desk.pages.row_menu import Extra, show_row_menu
+from ricerca.desk.pages.seen import SeenPage
 from ricerca.desk.state import DeskState, View
 from ricerca.engine.graph import DEFAULT_NODES, Fold, call_graph, folds_of, lay_out
 from ricerca.engine.levels import MODULE, PACKAGE

@@ -5,7 +5,7 @@ from __future__ import annotations
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen, QPolygonF
 
-from ricerca.desk import theme
+from ricerca.desk.look import theme
 from ricerca.engine.slices import Growth
 
 BAR_PX = 12

@@ -26,9 +26,9 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from ricerca.desk import theme
-from ricerca.desk.leaders import Leaders
-from ricerca.desk.recorder_thread import Progress, RecorderThread
+from ricerca.desk.look import theme
+from ricerca.desk.rounds.leaders import Leaders
+from ricerca.desk.rounds.recorder_thread import Progress, RecorderThread
 from ricerca.desk.state import DeskState
 from ricerca.model.errors import RicercaError
 from ricerca.model.rounds import RECORDED, Subject

@@ -10,10 +10,10 @@ from PyQt6.QtCore import QEvent, QPointF, QRect, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QFontMetricsF, QHelpEvent, QMouseEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QAbstractScrollArea, QToolTip, QWidget
 
-from ricerca.desk import theme
-from ricerca.desk.painting import paint_bar
+from ricerca.desk.look import theme
+from ricerca.desk.look.painting import paint_bar
+from ricerca.desk.look.tips import tip
 from ricerca.desk.state import View
-from ricerca.desk.tips import tip
 from ricerca.desk.work import Workers
 from ricerca.engine.source import span_of
 from ricerca.wording import count_text, plural, time_text

@@ -9,12 +9,12 @@ import numpy as np
 from PyQt6.QtCore import QAbstractItemModel, QModelIndex, QObject, QPoint, QSettings, Qt
 from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTreeView, QVBoxLayout, QWidget
 
-from ricerca.desk.figure_table import ROW_PX, Bar, Cell, FigureDelegate
-from ricerca.desk.functions_page import place_text
-from ricerca.desk.row_menu import show_row_menu
-from ricerca.desk.seen_page import SeenPage
+from ricerca.desk.look.tips import tip
+from ricerca.desk.pages.figure_table import ROW_PX, Bar, Cell, FigureDelegate
+from ricerca.desk.pages.functions import place_text
+from ricerca.desk.pages.row_menu import show_row_menu
+from ricerca.desk.pages.seen import SeenPage
 from ricerca.desk.state import DeskState, View
-from ricerca.desk.tips import tip
 from ricerca.engine.levels import FUNCTION
 from ricerca.engine.reading import STEP
 from ricerca.engine.tree import children, context_of, heaviest_path, path_to, roots

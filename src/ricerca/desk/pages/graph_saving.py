@@ -10,7 +10,7 @@ from PyQt6.QtGui import QColor, QImage, QPageLayout, QPageSize, QPaintDevice, QP
 from PyQt6.QtSvg import QSvgGenerator
 from PyQt6.QtWidgets import QGraphicsScene
 
-from ricerca.desk import theme
+from ricerca.desk.look import theme
 from ricerca.engine.graph import Graph
 from ricerca.engine.graph_text import to_dot, to_graphml
 

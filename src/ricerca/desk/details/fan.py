@@ -8,9 +8,9 @@ from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QFontMetrics, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent
 from PyQt6.QtWidgets import QToolTip, QWidget
 
-from ricerca.desk import theme
+from ricerca.desk.look import theme
+from ricerca.desk.look.tips import tip
 from ricerca.desk.state import View
-from ricerca.desk.tips import tip
 from ricerca.engine.neighbours import Neighbour, neighbours
 from ricerca.wording import count_text, plural, time_text
 

@@ -25,9 +25,9 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from ricerca.desk import theme
-from ricerca.desk.painting import change_colour, paint_bar, paint_growth, paint_mark
-from ricerca.desk.tips import tip
+from ricerca.desk.look import theme
+from ricerca.desk.look.painting import change_colour, paint_bar, paint_growth, paint_mark
+from ricerca.desk.look.tips import tip
 from ricerca.engine.slices import Growth
 from ricerca.wording import factor_text, time_text
 

@@ -7,11 +7,11 @@ from dataclasses import dataclass
 import numpy as np
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
-from ricerca.desk.figure_table import Bar, Column, FigureTable
-from ricerca.desk.row_menu import show_row_menu
-from ricerca.desk.seen_page import SeenPage
+from ricerca.desk.details.what_if import WhatIf
+from ricerca.desk.pages.figure_table import Bar, Column, FigureTable
+from ricerca.desk.pages.row_menu import show_row_menu
+from ricerca.desk.pages.seen import SeenPage
 from ricerca.desk.state import DeskState, View
-from ricerca.desk.what_if import WhatIf
 from ricerca.engine.cycles import Cycle
 from ricerca.engine.ranking import ceiling, running_share
 from ricerca.wording import count_text, factor_text, half_text, interval_words, plural, share_text, time_text

@@ -6,8 +6,8 @@ from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QColor, QFontMetrics, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QWidget
 
-from ricerca.desk import theme
-from ricerca.desk.painting import paint_bar
+from ricerca.desk.look import theme
+from ricerca.desk.look.painting import paint_bar
 from ricerca.recording.live import Glance
 from ricerca.wording import count_text, time_text
 

@@ -9,10 +9,10 @@ from PyQt6.QtCore import QPoint, QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QContextMenuEvent, QFontMetrics, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QFrame, QInputDialog, QLabel, QMenu, QPushButton, QScrollArea, QToolTip, QVBoxLayout, QWidget
 
-from ricerca.desk import theme
-from ricerca.desk.painting import paint_mark
+from ricerca.desk.look import theme
+from ricerca.desk.look.painting import paint_mark
+from ricerca.desk.look.tips import tip
 from ricerca.desk.state import DeskState
-from ricerca.desk.tips import tip
 from ricerca.engine.expectation import Expectation, expectations
 from ricerca.measure.estimates import FASTER, NO_DIFFERENCE, SLOWER, UNDECIDED, median_ns, spread
 from ricerca.model.rounds import LINE, PLAIN, RECORDED, Round

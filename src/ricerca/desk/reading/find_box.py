@@ -10,8 +10,8 @@ from PyQt6.QtCore import QEvent, QObject, QPoint, Qt
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QLineEdit, QListWidget, QListWidgetItem, QWidget
 
-from ricerca.desk.functions_page import place_text
-from ricerca.desk.reading_line import round_words
+from ricerca.desk.pages.functions import place_text
+from ricerca.desk.reading.line import round_words
 from ricerca.desk.state import DeskState
 from ricerca.wording import time_text
 

@@ -9,15 +9,15 @@ from PyQt6.QtCore import QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
-from ricerca.desk import theme
-from ricerca.desk.editor import open_at
-from ricerca.desk.fan import Fan
-from ricerca.desk.functions_page import place_text
-from ricerca.desk.painting import paint_growth
-from ricerca.desk.source_view import SourceView
+from ricerca.desk.details.editor import open_at
+from ricerca.desk.details.fan import Fan
+from ricerca.desk.details.source_view import SourceView
+from ricerca.desk.details.what_if import WhatIf
+from ricerca.desk.look import theme
+from ricerca.desk.look.painting import paint_growth
+from ricerca.desk.look.tips import tip
+from ricerca.desk.pages.functions import place_text
 from ricerca.desk.state import DeskState, View
-from ricerca.desk.tips import tip
-from ricerca.desk.what_if import WhatIf
 from ricerca.engine.neighbours import neighbours
 from ricerca.engine.ranking import ceiling
 from ricerca.engine.slices import Growth

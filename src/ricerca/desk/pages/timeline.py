@@ -9,10 +9,10 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QFocusEvent, QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QScrollArea, QToolTip, QVBoxLayout, QWidget
 
-from ricerca.desk import theme
-from ricerca.desk.seen_page import SeenPage
+from ricerca.desk.look import theme
+from ricerca.desk.look.tips import tip
+from ricerca.desk.pages.seen import SeenPage
 from ricerca.desk.state import DeskState, View
-from ricerca.desk.tips import tip
 from ricerca.engine.reading import ELAPSED, WALL
 from ricerca.engine.timeline import Stave, Timeline, timeline
 from ricerca.wording import plural, time_text

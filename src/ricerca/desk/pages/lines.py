@@ -5,10 +5,10 @@ from __future__ import annotations
 import numpy as np
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
-from ricerca.desk.figure_table import Bar, Column, FigureTable
-from ricerca.desk.functions_page import place_text
-from ricerca.desk.row_menu import show_row_menu
-from ricerca.desk.seen_page import SeenPage
+from ricerca.desk.pages.figure_table import Bar, Column, FigureTable
+from ricerca.desk.pages.functions import place_text
+from ricerca.desk.pages.row_menu import show_row_menu
+from ricerca.desk.pages.seen import SeenPage
 from ricerca.desk.state import DeskState, View
 from ricerca.wording import count_text, plural, share_text, time_text
 

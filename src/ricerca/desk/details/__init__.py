@@ -1,0 +1,1 @@
+"""The panel about the selected function or line."""

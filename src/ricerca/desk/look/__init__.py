@@ -1,0 +1,1 @@
+"""Colours, bars, hints and layouts that every part of the window shares."""

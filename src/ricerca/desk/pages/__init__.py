@@ -1,0 +1,1 @@
+"""The pages of a reading: leads, functions, lines, call tree, graph, timeline."""

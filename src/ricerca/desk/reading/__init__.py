@@ -1,0 +1,1 @@
+"""The sentence above the pages and the box that finds anything."""

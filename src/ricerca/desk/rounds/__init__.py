@@ -1,0 +1,1 @@
+"""The column of rounds, the sheet that makes the next one, and what runs in turn."""

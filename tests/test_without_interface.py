@@ -18,7 +18,7 @@ sys.meta_path.insert(0, Block())
 def test_core_records_ranks_and_compares_without_qt(tmp_path):
     (tmp_path / "p.py").write_text("def f(): pass\nfor _ in range(9): f()\n")
     code = BLOCK + (
-        "import ricerca.engine.view, ricerca.export, ricerca.runner.selfcheck\n"
+        "import ricerca.engine.view, ricerca.report.export, ricerca.runner.selfcheck\n"
         "from pathlib import Path\n"
         "from ricerca.cli import main\n"
         "from ricerca.runner.program import describe\n"

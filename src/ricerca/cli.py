@@ -18,7 +18,7 @@ import click
 from ricerca import __version__
 from ricerca.manners import leave_as, pass_signals_on, replayable_input
 from ricerca.model.errors import InputError, InternalError, RicercaError
-from ricerca.wording import printable
+from ricerca.report.wording import printable
 
 if TYPE_CHECKING:
     from ricerca.engine.reading import Reading
@@ -239,10 +239,10 @@ def rank(file: Path, number: int | None, by: str, lines: bool, edges: bool, lead
       ricerca rank harbour.ricerca --leads --reading "charged to my code; imports folded"
       ricerca rank harbour.ricerca --reading "inside fit_station; charged to my code"
     """
-    from ricerca import tables_text
     from ricerca.engine.reading import Reading, parse
-    from ricerca.facts import edge_rows, function_rows, lead_rows, line_rows, reading_facts, round_facts
     from ricerca.loading import load, paired
+    from ricerca.report import tables
+    from ricerca.report.facts import edge_rows, function_rows, lead_rows, line_rows, reading_facts, round_facts
 
     reading = parse(sentence) if sentence or as_json else Reading(machinery=False)
     number = number if number is not None else reading.round
@@ -269,12 +269,12 @@ def rank(file: Path, number: int | None, by: str, lines: bool, edges: bool, lead
         click.echo(_json(facts))
         return
     if leads:
-        tables_text.show_leads(pair)
-    tables_text.show_functions(loaded, by, top or 20)
+        tables.show_leads(pair)
+    tables.show_functions(loaded, by, top or 20)
     if lines:
-        tables_text.show_lines(loaded, top or 20)
+        tables.show_lines(loaded, top or 20)
     if edges:
-        tables_text.show_edges(loaded, top or 20)
+        tables.show_edges(loaded, top or 20)
 
 
 def _pair_count(_context: click.Context, _option: click.Parameter, value: str | None) -> int | None:
@@ -351,9 +351,9 @@ def _make_pairs(file: Path, base: int | None, new: int | None, pairs: int) -> tu
 
 
 def _compare(file: Path, base: int | None, new: int | None, as_json: bool, top: int | None, reading: Reading) -> None:
-    from ricerca import tables_text
-    from ricerca.facts import comparison_facts
     from ricerca.loading import load_pair
+    from ricerca.report import tables
+    from ricerca.report.facts import comparison_facts
 
     with _opened(file) as study:
         pair = load_pair(study, base, new, reading)
@@ -362,7 +362,7 @@ def _compare(file: Path, base: int | None, new: int | None, as_json: bool, top: 
         facts["functions"] = facts["functions"][:top]
         click.echo(_json(facts))
     else:
-        tables_text.show_comparison(pair, facts, top or 20)
+        tables.show_comparison(pair, facts, top or 20)
 
 
 @main.command()
@@ -379,8 +379,8 @@ def export(file: Path, path: Path, number: int | None, what: str, top: int | Non
     Example:
       ricerca export harbour.ricerca --to gain.md
     """
-    from ricerca.export import export_text, write_text
     from ricerca.loading import load_with_first
+    from ricerca.report.export import export_text, write_text
 
     with _opened(file) as study:
         pair = load_with_first(study, number)
@@ -402,7 +402,7 @@ def recordings(action: str | None, names: tuple[str, ...], as_json: bool) -> Non
       ricerca recordings take
       ricerca recordings drop 5f2c9a01-1-4711-123456
     """
-    from ricerca import tables_text
+    from ricerca.report import tables
     from ricerca.runner import recordings as lying
     from ricerca.runner.taking import take_waiting
 
@@ -413,7 +413,7 @@ def recordings(action: str | None, names: tuple[str, ...], as_json: bool) -> Non
         if as_json:
             click.echo(_json([_recording_facts(one) for one in found]))
         else:
-            tables_text.show_recordings(found)
+            tables.show_recordings(found)
         return
     failed = 0
     for one in [lying.find(name) for name in names] or [one for one in lying.waiting() if not one.running]:
@@ -480,8 +480,8 @@ def selftest(as_json: bool) -> None:
     Example:
       ricerca selftest
     """
+    from ricerca.report.tables import show_checks
     from ricerca.runner.selfcheck import check_machine
-    from ricerca.tables_text import show_checks
 
     checks = check_machine()
     if as_json:

@@ -245,7 +245,7 @@ class Pair:
         comparison = None if self.other_work else self.comparison
         scene = Scene(
             new.profile, new.figures, new.edges, new.cycles, new.uncharged, new.clock_total_ns, new.lines, new.growing,
-            comparison, base.round.number if base else 0, new.reading.clock in (WALL, ELAPSED), new.reading.charged, new.what,
+            comparison, base.round.number if base else 0, new.reading.clock in (WALL, ELAPSED), new.reading.charged,
             self.sure if comparison is not None else None,
         )  # fmt: skip
         return find_leads(scene)

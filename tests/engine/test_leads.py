@@ -19,6 +19,7 @@ from ricerca.engine.ranking import function_figures
 from ricerca.engine.reading import EVERYTHING, Reading, charged_functions, read
 from ricerca.engine.slices import growing
 from ricerca.model.marks import KIND_CHILD, KIND_COLLECTION, KIND_IMPORT
+from ricerca.report.leads import lead_evidence, lead_sentence
 
 from .test_reading import profiles, readings
 from .trees import tables_of
@@ -61,6 +62,7 @@ def test_leads_are_few_in_order_and_never_promise_more_than_there_is(profile, re
         assert one.ceiling >= 1
         assert one.own_ns <= one.inclusive_ns
         assert -1 <= one.function < len(scene.profile.functions)
+        assert lead_sentence(one).endswith(".") and all(lead_evidence(one))
         assert one.evidence or one.kind in (leads.BODY, leads.SELDOM)
     about = [one.function for one in found if one.kind in (leads.BODY, leads.OFTEN, leads.SELDOM, leads.GROWS)]
     assert len(about) == len(set(about))
@@ -77,13 +79,13 @@ def test_charges_by_line_are_what_the_charged_reading_adds(profile):
     assert (charged.self_ns - own.self_ns)[mine].tolist() == added[mine].tolist()
 
 
-def test_a_cheap_function_called_often_and_a_dear_one_called_twice_both_stand_out():
+def test_a_fast_function_called_often_and_a_slow_one_called_twice_both_stand_out():
     found = told([-1, 0, 1, 1], [0, 1, 2, 3], [0, SECOND // 10, 4 * SECOND, 5 * SECOND], [0, 1, 500_000, 2],
                  [0, 5, 7, 8], ["start", "main", "tiny", "heavy"])  # fmt: skip
     assert [one.kind for one in found] == [leads.SELDOM, leads.OFTEN]
-    assert found[0].sentence == "2 calls of heavy take 55\u202f% of the run."
-    assert found[1].sentence == "tiny is called 500\u202f000 times; that adds up to 44\u202f% of the run."
-    assert found[1].evidence == ("8.00\u202fµs a call", "all from main, line 7")
+    assert lead_sentence(found[0]) == "2 calls of heavy take 55\u202f% of the run."
+    assert lead_sentence(found[1]) == "tiny is called 500\u202f000 times, which adds up to 44\u202f% of the run."
+    assert lead_evidence(found[1]) == ["8.00\u202fµs per call", "all calls come from main, line 7"]
     assert math.isclose(found[0].ceiling, 9.1 / 4.1)
 
 
@@ -92,8 +94,8 @@ def test_charged_time_is_told_with_the_line_it_was_asked_for_on():
                  ["start", "fit", "solve", "dot", ""][:4], layers=("mine", "mine", "packages", "packages"),
                  reading=Reading(charged=("*",)))  # fmt: skip
     assert found[0].function == 1 and found[0].line == 7
-    assert "line 7: 300 calls of solve, 7.00\u202fs" in found[0].evidence
-    assert "and the other code it calls" in found[0].sentence
+    assert "line 7: 300 calls of solve, 7.00\u202fs" in lead_evidence(found[0])
+    assert "and the library code it calls" in lead_sentence(found[0])
 
 
 def test_waiting_is_told_with_its_class_and_only_where_waiting_counts():
@@ -103,7 +105,7 @@ def test_waiting_is_told_with_its_class_and_only_where_waiting_counts():
     whole, charged = build_profile(tables, ("mine", "mine", "mine", "builtins")), Reading(charged=("*",))
     (found, other) = find_leads(scene_of(whole, charged))
     assert found.kind == leads.WAITING and found.function == 2
-    assert found.sentence == "The program waits for 75\u202f% of the run, mostly for: sleep."
+    assert lead_sentence(found) == "The program waits for 75\u202f% of the run. It mostly waits for: sleep."
     assert other.function == 1, "a function that only waits is not told twice"
     assert find_leads(scene_of(whole))[0].function == 3
     assert leads.WAITING not in [one.kind for one in find_leads(scene_of(whole, charged, wall=False))]
@@ -124,11 +126,11 @@ def test_collections_imports_and_programs_are_told_from_where_they_ran():
     layers = ("mine", "mine", "garbage collection", "imports", "other programs")
     for reading in (Reading(), Reading(charged=("*",))):
         found = {one.kind: one for one in told(*tree, kinds=kinds, layers=layers, reading=reading)}
-        assert found[leads.COLLECTION].sentence == "Garbage is collected 40 times, which takes 20\u202f% of the run."
-        assert found[leads.COLLECTION].evidence == ("most of it under main, 1.00\u202fs",)
-        assert found[leads.IMPORTS].sentence == "Imports take 40\u202f% of the run."
-        assert found[leads.IMPORTS].evidence == ("3 modules, the dearest: import numpy 2.00\u202fs",)
-        assert found[leads.PROGRAMS].sentence == "3 other programs are started; waiting for them takes 20\u202f% of the run."
+        assert lead_sentence(found[leads.COLLECTION]) == "Garbage is collected 40 times, which takes 20\u202f% of the run."
+        assert lead_evidence(found[leads.COLLECTION]) == ["most of it under main, 1.00\u202fs"]
+        assert lead_sentence(found[leads.IMPORTS]) == "Imports take 40\u202f% of the run."
+        assert lead_evidence(found[leads.IMPORTS]) == ["3 modules; the slowest: import numpy 2.00\u202fs"]
+        assert lead_sentence(found[leads.PROGRAMS]) == "3 other programs are started. Waiting for them takes 20\u202f% of the run."
 
 
 def test_what_became_slower_is_told_with_the_function_it_is():
@@ -140,16 +142,16 @@ def test_what_became_slower_is_told_with_the_function_it_is():
     found = find_leads(scene_of(new, comparison=compare(old, new), base_number=1))
     fit = next(one for one in found if one.function == 2)
     assert fit.kind == leads.SELDOM
-    assert "1.00\u202fs more than in round 1" in fit.evidence
+    assert "1.00\u202fs more than in round 1" in lead_evidence(fit)
     none = find_leads(scene_of(old, comparison=compare(new, old), base_number=1))
-    assert not any("more than" in text for one in none for text in one.evidence)
+    assert not any("more than" in text for one in none for text in lead_evidence(one))
 
 
 def test_a_flat_run_says_that_little_can_be_gained():
     count = 60
     found = told([-1] + [0] * count, list(range(count + 1)), [0] + [SECOND] * count)
     assert [one.kind for one in found] == [leads.LITTLE]
-    assert found[0].sentence == "No single place is worth much: the dearest function takes 1.7\u202f% of the run."
+    assert lead_sentence(found[0]) == "No single place is worth much: the slowest function takes 1.7\u202f% of the run."
 
 
 def test_nothing_runs_and_nothing_is_told():

@@ -10,7 +10,6 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from ricerca.engine.expectation import Expectation, expectation_text, expectations
 from ricerca.engine.graph import call_graph, folds_of, lay_out
 from ricerca.engine.layers import LAYERS
 from ricerca.engine.lines import line_figures
@@ -18,7 +17,8 @@ from ricerca.engine.neighbours import edges, neighbours
 from ricerca.engine.own_layers import OwnLayer, added, changed, from_toml, patterns_of, reshaped, to_toml, with_own_layers
 from ricerca.engine.profile import build_profile
 from ricerca.model.errors import InputError
-from ricerca.wording import short_name, time_ns, time_text
+from ricerca.report.expectation import Expectation, expectation_text, expectations
+from ricerca.report.wording import short_name, time_ns, time_text
 
 from .trees import runs
 
@@ -137,6 +137,6 @@ def test_folding_moves_nodes_together_and_loses_no_time(tables, data):
     assert len(lay_out(graph).column) == len(graph.nodes)
 
 
-def test_long_names_keep_their_end():
-    assert short_name("a" * 40 + ".end", 10) == "…aaaaa.end"
+def test_long_names_are_cut_at_their_end():
+    assert short_name("a" * 40 + ".end", 10) == "aaaaaaaaa…"
     assert short_name("short") == "short"

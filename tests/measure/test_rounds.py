@@ -13,7 +13,7 @@ from ricerca.measure.timing import LEAST_NS, functions_to_time, timing_keys
 from ricerca.model.completeness import FAILED, Gap
 from ricerca.model.machine import Machine
 from ricerca.model.rounds import PLAIN, RECORDED, Round, Run, Subject, pairs_of, were_looked_at
-from ricerca.wording import evidence_text, verdict_text
+from ricerca.report.wording import evidence_text, verdict_text
 
 MS = 1_000_000
 SUBJECT = Subject("script", ("p.py",), "/w", "python3")

@@ -21,9 +21,9 @@ from ricerca.loading import Loaded, edited_since, judge, load, paired
 from ricerca.measure.estimates import Speedup
 from ricerca.model.errors import RicercaError
 from ricerca.model.rounds import LINE, PLAIN, RECORDED, Round
+from ricerca.report.wording import short_name
 from ricerca.runner.taking import recover
 from ricerca.study.store import Study
-from ricerca.wording import short_name
 
 NARROWING = (
     ("Only inside {}", "Ctrl+I", "inside"),

@@ -45,7 +45,7 @@ from ricerca.desk.start_page import StartPage
 from ricerca.desk.state import NARROWING, DeskState
 from ricerca.desk.work import Workers
 from ricerca.measure.estimates import spread
-from ricerca.wording import count_text, factor_text, plural, share_text, time_text
+from ricerca.report.wording import count_text, factor_text, plural, share_text, time_text
 
 PAGES = ("Leads", "Functions", "Lines", "Call tree", "Graph", "Timeline")
 PRESSES = (QEvent.Type.MouseButtonPress, QEvent.Type.MouseButtonDblClick)
@@ -378,8 +378,8 @@ class Window(QMainWindow):
                                                   "Markdown (*.md);;CSV (*.csv);;JSON (*.json)")  # fmt: skip
         if not name:
             return
-        from ricerca.export import export_text, write_text
         from ricerca.loading import Pair
+        from ricerca.report.export import export_text, write_text
 
         path, study = Path(name), str(self.state.path)
         self.workers.request(

@@ -21,7 +21,7 @@ class Cycle:
     self_ns: int
     inclusive_ns: int
 
-    def dearest_first(self, self_ns: np.ndarray) -> list[int]:
+    def slowest_first(self, self_ns: np.ndarray) -> list[int]:
         """The members, that with most time of its own first."""
         return sorted(self.members, key=lambda n: -int(self_ns[n]))
 

@@ -1,10 +1,11 @@
-"""Leads: the few places of a reading that deserve a look, each with its reason, its evidence and its ceiling."""
+"""Leads: the few places of a reading that deserve a look, as facts: reason, evidence, ceiling. The words are the report's."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 
@@ -21,33 +22,57 @@ from ricerca.engine.reading import charged_functions
 from ricerca.engine.slices import Growth
 from ricerca.engine.waits import held_up, waiting_by_class
 from ricerca.model.marks import KIND_CHILD, KIND_COLLECTION, KIND_IMPORT
-from ricerca.wording import count_text, cycle_name, factor_text, plural, share_text, short_name, time_text
 
 BODY, OFTEN, SELDOM, GROWS, CYCLE = "body", "often", "seldom", "grows", "cycle"
-WAITING, COLLECTION, IMPORTS, PROGRAMS, SLOWER, LITTLE = "waiting", "collection", "imports", "programs", "slower", "little"
+WAITING, COLLECTION, IMPORTS, PROGRAMS, SLOWER, NEW, LITTLE = "waiting", "collection", "imports", "programs", "slower", "new", "little"
 MOST, MOST_FUNCTIONS, WANTED = 7, 4, 3
 CLEAR, LEAST = 0.05, 0.02
 """Shares of the whole: worth a card; worth one where there are few others."""
 OFTEN_CALLS, OFTEN_NS, SELDOM_CALLS = 10_000, 50_000, 10
 LEAST_SHARE = {WAITING: 0.10, COLLECTION: 0.04, IMPORTS: 0.15, PROGRAMS: 0.05, CYCLE: 0.10, SLOWER: 0.03}
 HANDFUL = 8  # functions of a cycle that is worth telling: of more nobody can say where to look
-RING_CALLS = 1000
+CYCLE_CALLS = 1000
 CHARGED_SHARE, LINE_SHARE, ALL_OF_IT = 0.25, 0.3, 0.8
 LITTLE_CEILING = 1.1
+
+
+# What a piece of evidence tells.
+PER_CALL, EACH, RESUMED, FIRST_LAST, CALLER, CALLEE, LINE, MORE = (
+    "per call", "calls", "resumed", "first and last", "caller", "callee", "line", "more than before")  # fmt: skip
+WAITS_FOR, WAITS_IN, UNDER, SLOWEST, MODULES, MEMBERS, ENTRIES, BEFORE_AFTER, TEN = (
+    "waits for", "waits in", "called under", "slowest", "modules", "members", "entries", "before and after", "ten slowest")  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Evidence:
+    """One fact behind a lead; only what its kind speaks of is set. Times in ns, shares from 0 to 1."""
+
+    kind: str
+    name: str = ""
+    calls: int = 0
+    time_ns: float = 0
+    later_ns: float = 0
+    share: float = 0.0
+    line: int = 0
+    parts: tuple[tuple[str, int], ...] = ()
+    """Names with the time of each."""
 
 
 @dataclass(frozen=True)
 class Lead:
     """One place worth a look; times in ns.
 
-    ``own_ns`` is what could be gained at most, ``inclusive_ns`` what it stands in; ``function`` is -1
-    and ``line`` 0 where it is about none. Uncertain: more than half of what was measured was the
-    recorder's own cost.
+    ``own_ns`` is what could be gained at most, ``inclusive_ns`` with what it calls; ``function`` is -1
+    and ``line`` 0 where it is about none. Uncertain: the interval of its time is too wide to act on.
     """
 
     kind: str
-    sentence: str
-    evidence: tuple[str, ...]
+    name: str
+    """The function, or what is waited for most."""
+    calls: int
+    share: float
+    """Of what is read."""
+    evidence: tuple[Evidence, ...]
     own_ns: int
     inclusive_ns: int
     ceiling: float
@@ -55,6 +80,11 @@ class Lead:
     function: int = -1
     line: int = 0
     uncertain: bool = False
+    with_others: bool = False
+    """Whether time of code that it calls is counted in its own."""
+    factor: float = 1.0
+    """How many times as long a call takes at the end as at the start."""
+    base_number: int = 0
 
 
 @dataclass(frozen=True)
@@ -102,8 +132,6 @@ class Scene:
     """Whether waiting counts in what is read."""
     charged: tuple[str, ...] = ()
     """Names of the layers and functions whose time counts at their callers."""
-    part: str = "the run"
-    """What is read, in words."""
     sure: np.ndarray | None = None
     """Which changes are more than chance, by row of the comparison; None: all are taken to be."""
 
@@ -119,16 +147,16 @@ class Scene:
         """Time of what is read."""
         return max(self.profile.total_ns, 1)
 
-    def share(self, ns: int) -> str:
-        """A share of what is read in words."""
-        return f"{share_text(ns / self.total_ns)} of {self.part}"
-
-    def lead(self, kind: str, sentence: str, evidence: Sequence[str], own_ns: int, inclusive_ns: int = 0, function: int = -1,
-             line: int = 0, layer: str = "") -> Lead:  # fmt: skip
-        """A lead with its ceiling."""
-        layer = layer or (self.profile.functions.layer[function] if function >= 0 else MINE)
+    def lead(self, kind: str, own_ns: int, evidence: Sequence[Evidence | None], inclusive_ns: int = 0, function: int = -1,
+             **more: Any) -> Lead:  # fmt: skip
+        """A lead with its share and ceiling; of a function with its name and layer."""
+        table = self.profile.functions
+        more = {"name": table.name[function] if function >= 0 else "", "calls": 0,
+                "layer": table.layer[function] if function >= 0 else MINE, **more}  # fmt: skip
+        told = tuple(fact for fact in evidence if fact is not None)
         free = ceiling(own_ns, max(self.whole_ns, 1))
-        return Lead(kind, sentence, tuple(filter(None, evidence)), own_ns, max(own_ns, inclusive_ns), free, layer, function, line)
+        return Lead(kind=kind, share=own_ns / self.total_ns, evidence=told, own_ns=own_ns, inclusive_ns=max(own_ns, inclusive_ns),
+                    ceiling=free, function=function, **more)  # fmt: skip
 
 
 def find_leads(scene: Scene) -> tuple[Lead, ...]:
@@ -148,7 +176,8 @@ def find_leads(scene: Scene) -> tuple[Lead, ...]:
         if same < 0:
             found.append(slower)
         else:
-            found[same] = replace(found[same], evidence=(*found[same].evidence, _more(scene, slower.own_ns)))
+            more = Evidence(MORE, time_ns=slower.own_ns, calls=scene.base_number)
+            found[same] = replace(found[same], evidence=(*found[same].evidence, more))
     found = sorted(found, key=lambda one: -one.own_ns)[:MOST]
     little = _little(scene, found)
     return (*found, little) if little is not None else tuple(found)
@@ -169,7 +198,7 @@ def _with_waiting(scene: Scene, found: list[Lead], waiting: Lead) -> list[Lead]:
     if one < 0 or scene.figures.waiting_ns[one] < ALL_OF_IT * scene.figures.self_ns[one]:
         return [waiting, *found]
     same = [lead for lead in found if lead.function == one]
-    more = tuple(text for lead in same if lead.line for text in lead.evidence if text.startswith("line "))
+    more = tuple(fact for lead in same if lead.line for fact in lead.evidence if fact.line and fact.kind in (CALLEE, LINE))
     line = next((lead.line for lead in same if lead.line), 0)
     return [replace(waiting, evidence=waiting.evidence + more, line=line), *(lead for lead in found if lead.function != one)]
 
@@ -178,7 +207,7 @@ def _with_waiting(scene: Scene, found: list[Lead], waiting: Lead) -> list[Lead]:
 
 
 def _of_functions(scene: Scene, wanted: int) -> list[Lead]:
-    """The dearest bodies: those that are clear, and as many more as are wanted."""
+    """The slowest bodies: those that are clear, and as many more as are wanted."""
     figures = scene.figures
     shares = figures.self_ns / scene.total_ns
     order = [int(one) for one in ranked(figures) if scene.profile.functions.kind[one] not in (KIND_IMPORT, KIND_COLLECTION, KIND_CHILD)]
@@ -187,80 +216,64 @@ def _of_functions(scene: Scene, wanted: int) -> list[Lead]:
     return [_of_function(scene, one) for one in chosen]
 
 
-def _of_function(scene: Scene, one: int) -> Lead:
+def _of_function(scene: Scene, function: int) -> Lead:
     figures = scene.figures
-    name = short_name(scene.profile.functions.name[one], 40)
-    calls, own = int(figures.calls[one]), int(figures.self_ns[one])
+    calls, own, resumes = int(figures.calls[function]), int(figures.self_ns[function]), int(figures.resumes[function])
     per_call = own / max(calls, 1)
-    share = scene.share(own)
-    caller, (callee, line) = _main_caller(scene, one), _main_callee(scene, one)
-    itself = f"{name} itself" + (" and the other code it calls" if callee else "")
-    if not callee:
-        callee, line = _main_line(scene, one)
-    grown = scene.growing.get(one)
+    caller, callee = _main_caller(scene, function), _main_callee(scene, function)
+    place = callee or _main_line(scene, function)
+    grown = scene.growing.get(function)
+    factor = 1.0
     if grown is not None:
-        said = f"A call of {name} costs {factor_text(grown.factor)} as much in the end as at first."
-        evidence = [f"from {time_text(grown.first_ns)} to {time_text(grown.last_ns)} a call; {plural(calls, 'call')}, {share}", callee]
-        kind = GROWS
+        kind, factor = GROWS, grown.factor
+        evidence = [Evidence(FIRST_LAST, calls=calls, time_ns=grown.first_ns, later_ns=grown.last_ns, share=own / scene.total_ns), place]
     elif calls >= OFTEN_CALLS and per_call < OFTEN_NS:
-        said = f"{name} is called {plural(calls, 'time')}; that adds up to {share}."
-        evidence, kind = [f"{time_text(per_call)} a call", caller, callee], OFTEN
+        kind, evidence = OFTEN, [Evidence(PER_CALL, time_ns=per_call), caller, place]
     elif 0 < calls <= SELDOM_CALLS:
-        said = f"{plural(calls, 'call')} of {name} {'takes' if calls == 1 else 'take'} {share}."
-        evidence, kind = [f"{time_text(per_call)} a call in {itself}", callee, caller], SELDOM
+        kind, evidence = SELDOM, [Evidence(PER_CALL, time_ns=per_call), place, caller]
     else:
-        said = f"{share[0].upper()}{share[1:]} passes in {itself}."
-        resumes = int(figures.resumes[one])
-        each = (
-            f"{plural(calls, 'call')} of {time_text(per_call)}" if calls else f"gone on with {plural(resumes, 'time')}" if resumes else ""
-        )
-        evidence, kind = [each, callee, caller], BODY
-    found = scene.lead(kind, said, evidence, own, int(figures.inclusive_ns[one]), one, line)
-    return replace(found, uncertain=bool(figures.uncertain[one]))
+        each = Evidence(EACH, calls=calls, time_ns=per_call) if calls else Evidence(RESUMED, calls=resumes) if resumes else None
+        kind, evidence = BODY, [each, place, caller]
+    return scene.lead(kind, own, evidence, int(figures.inclusive_ns[function]), function, calls=calls, line=place.line if place else 0,
+                      uncertain=bool(figures.uncertain[function]), with_others=callee is not None, factor=factor)  # fmt: skip
 
 
-def _main_caller(scene: Scene, one: int) -> str:
+def _main_caller(scene: Scene, function: int) -> Evidence | None:
     """Where most of its calls come from, where that is one place of several or one of note."""
-    callers, _callees = neighbours(scene.edges, one)
-    calls = int(scene.figures.calls[one])
+    callers, _callees = neighbours(scene.edges, function)
+    calls = int(scene.figures.calls[function])
     first = max(callers, key=lambda caller: caller.calls, default=None)
-    if first is None or first.function < 0 or first.function == one or not calls:
-        return ""
-    name = short_name(scene.profile.functions.name[first.function], 32)
-    share = first.calls / calls
-    line = f", line {first.lines[0]}" if len(first.lines) == 1 and first.lines[0] else ""
-    if share >= 0.995:
-        return f"{'all' if share == 1 else 'nearly all'} from {name}{line}"
-    return f"{share_text(share)} of the calls from {name}{line}" if share >= 0.5 else ""
+    if first is None or first.function < 0 or first.function == function or not calls or first.calls < calls / 2:
+        return None
+    line = first.lines[0] if len(first.lines) == 1 else 0
+    return Evidence(CALLER, scene.profile.functions.name[first.function], calls=first.calls, share=first.calls / calls, line=line)
 
 
-def _main_callee(scene: Scene, one: int) -> tuple[str, int]:
-    """What of its charged time one callee brings from one line: words, line; nothing where that is little."""
+def _main_callee(scene: Scene, function: int) -> Evidence | None:
+    """What of its charged time one callee brings from one line; None where that is little."""
     found = scene.charges
     if found is None:
-        return "", 0
-    rows = np.flatnonzero(found.caller == one)
+        return None
+    rows = np.flatnonzero(found.caller == function)
     best = int(rows[np.argmax(found.self_ns[rows])]) if len(rows) else -1
-    if best < 0 or found.self_ns[best] < CHARGED_SHARE * int(scene.figures.self_ns[one]):
-        return "", 0
-    line, calls = int(found.line[best]), plural(int(found.calls[best]), "call")
-    name = short_name(scene.uncharged.functions.name[found.callee[best]], 32)
-    return f"line {line}: {calls} of {name}, {time_text(int(found.self_ns[best]))}", line
+    if best < 0 or found.self_ns[best] < CHARGED_SHARE * int(scene.figures.self_ns[function]):
+        return None
+    name = scene.uncharged.functions.name[found.callee[best]]
+    return Evidence(CALLEE, name, calls=int(found.calls[best]), time_ns=int(found.self_ns[best]), line=int(found.line[best]))
 
 
-def _main_line(scene: Scene, one: int) -> tuple[str, int]:
-    """The line of its body that took most of it, where lines were followed and one stands out: words, line."""
+def _main_line(scene: Scene, function: int) -> Evidence | None:
+    """The line of its body that took most of it, where lines were followed and one stands out."""
     lines = scene.lines
     if lines is None or scene.uncharged.functions is not scene.profile.functions:
-        return "", 0
-    rows = np.flatnonzero((lines.function == one) & (lines.self_ns >= 0))
+        return None
+    rows = np.flatnonzero((lines.function == function) & (lines.self_ns >= 0))
     if not len(rows):
-        return "", 0
+        return None
     best, total = int(rows[np.argmax(lines.self_ns[rows])]), int(lines.self_ns[rows].sum())
     if not total or lines.self_ns[best] < LINE_SHARE * total:
-        return "", 0
-    line = int(lines.line[best])
-    return f"line {line}: {share_text(lines.self_ns[best] / total)} of its own time, reached {plural(int(lines.hits[best]), 'time')}", line
+        return None
+    return Evidence(LINE, calls=int(lines.hits[best]), share=float(lines.self_ns[best] / total), line=int(lines.line[best]))
 
 
 # ---- the program as a whole
@@ -274,21 +287,21 @@ def _of_kind(profile: Profile, kind: int) -> tuple[np.ndarray, int, int]:
     return tops, int(profile.inclusive_ns[tops].sum()), int(profile.calls[held].sum())
 
 
-def _dearest(profile: Profile, rows: np.ndarray, most: int = 3) -> str:
+def _slowest(profile: Profile, rows: np.ndarray, most: int = 3) -> tuple[tuple[str, int], ...]:
     """The functions that most time of these contexts goes to, with it."""
     times = group_sums(profile.function[rows], profile.inclusive_ns[rows], len(profile.functions))
-    order = [int(one) for one in np.argsort(-times, kind="stable")[:most] if times[one] > 0]
-    return ", ".join(f"{short_name(profile.functions.name[one], 28)} {time_text(int(times[one]))}" for one in order)
+    order = [int(function) for function in np.argsort(-times, kind="stable")[:most] if times[function] > 0]
+    return tuple((profile.functions.name[function], int(times[function])) for function in order)
 
 
-def _callers(profile: Profile, rows: np.ndarray) -> str:
+def _callers(profile: Profile, rows: np.ndarray) -> Evidence | None:
     """The function most of these contexts' time lies under."""
     above = profile.parent[rows]
     rows, above = rows[above >= 0], above[above >= 0]
     times = group_sums(profile.function[above], profile.inclusive_ns[rows], len(profile.functions))
     times[np.asarray(profile.functions.kind) == KIND_THREAD] = 0
-    one = int(np.argmax(times))
-    return f"most of it under {short_name(profile.functions.name[one], 32)}, {time_text(int(times[one]))}" if times[one] else ""
+    function = int(np.argmax(times))
+    return Evidence(UNDER, profile.functions.name[function], time_ns=int(times[function])) if times[function] else None
 
 
 def _waiting(scene: Scene) -> Lead | None:
@@ -301,10 +314,9 @@ def _waiting(scene: Scene) -> Lead | None:
     by_class = waiting_by_class(replace(profile, waiting_ns=waits))
     order = sorted(by_class.items(), key=lambda item: -item[1])
     where, there_ns = _where_it_waits(scene, waits)
-    place = f"most of it in {short_name(scene.profile.functions.name[where], 32)}, {time_text(there_ns)}" if where >= 0 else ""
-    said = f"The program waits for {scene.share(total)}, mostly for: {order[0][0]}."
-    listed = ", ".join(f"{name} {time_text(ns)}" for name, ns in order[:3])
-    return scene.lead(WAITING, said, [listed, place], min(total, scene.total_ns), 0, where)
+    place = Evidence(WAITS_IN, scene.profile.functions.name[where], time_ns=there_ns) if where >= 0 else None
+    listed = Evidence(WAITS_FOR, parts=tuple((name, int(ns)) for name, ns in order[:3]))
+    return scene.lead(WAITING, min(total, scene.total_ns), [listed, place], 0, where, name=order[0][0])
 
 
 def _where_it_waits(scene: Scene, waits: np.ndarray) -> tuple[int, int]:
@@ -320,52 +332,40 @@ def _where_it_waits(scene: Scene, waits: np.ndarray) -> tuple[int, int]:
     return where, int(times[where])
 
 
-def _of_items(
-    scene: Scene, lead: str, kind: int, layer: str, say: Callable[[int, str], str], tell: Callable[[np.ndarray, int], list[str]]
-) -> Lead | None:
-    """A lead about all items of a kind, where they take enough.
-
-    say words it by calls and share of the time, tell gives its evidence by contexts and calls.
-    """
+def _of_items(scene: Scene, lead: str, kind: int, layer: str, tell: Callable[[np.ndarray, int], list[Evidence | None]]) -> Lead | None:
+    """A lead about all items of a kind, where they take enough; ``tell`` gives its evidence by contexts and calls."""
     rows, time, calls = _of_kind(scene.uncharged, kind)
     if time < LEAST_SHARE[lead] * scene.total_ns:
         return None
-    return scene.lead(lead, say(calls, scene.share(time)), tell(rows, calls), time, layer=layer)
+    return scene.lead(lead, time, tell(rows, calls), calls=calls, layer=layer)
 
 
 def _collection(scene: Scene) -> Lead | None:
-    return _of_items(
-        scene, COLLECTION, KIND_COLLECTION, layers.COLLECTION,
-        lambda calls, share: f"Garbage is collected {plural(calls, 'time')}, which takes {share}.",
-        lambda rows, _calls: [_callers(scene.uncharged, rows)],
-    )  # fmt: skip
+    return _of_items(scene, COLLECTION, KIND_COLLECTION, layers.COLLECTION, lambda rows, _calls: [_callers(scene.uncharged, rows)])
 
 
 def _imports(scene: Scene) -> Lead | None:
-    return _of_items(
-        scene, IMPORTS, KIND_IMPORT, layers.IMPORTS,
-        lambda _calls, share: f"Imports take {share}.",
-        lambda rows, calls: [f"{plural(calls, 'module')}, the dearest: {_dearest(scene.uncharged, rows)}"],
-    )  # fmt: skip
+    def tell(rows: np.ndarray, calls: int) -> list[Evidence | None]:
+        return [Evidence(MODULES, calls=calls, parts=_slowest(scene.uncharged, rows))]
+
+    return _of_items(scene, IMPORTS, KIND_IMPORT, layers.IMPORTS, tell)
 
 
 def _programs(scene: Scene) -> Lead | None:
-    return _of_items(
-        scene, PROGRAMS, KIND_CHILD, layers.PROGRAMS,
-        lambda calls, share: f"{plural(calls, 'other program is', 'other programs are')} started; waiting for them takes {share}.",
-        lambda rows, _calls: [_dearest(scene.uncharged, rows), _callers(scene.uncharged, rows)],
-    )  # fmt: skip
+    def tell(rows: np.ndarray, _calls: int) -> list[Evidence | None]:
+        return [Evidence(SLOWEST, parts=_slowest(scene.uncharged, rows)), _callers(scene.uncharged, rows)]
+
+    return _of_items(scene, PROGRAMS, KIND_CHILD, layers.PROGRAMS, tell)
 
 
 def _cycle(scene: Scene) -> Lead | None:
-    one = next((cycle for cycle in scene.cycles if len(cycle.members) <= HANDFUL), None)
-    if one is None or one.self_ns < LEAST_SHARE[CYCLE] * scene.total_ns or one.inner_calls < RING_CALLS:
+    cycle = next((cycle for cycle in scene.cycles if len(cycle.members) <= HANDFUL), None)
+    if cycle is None or cycle.self_ns < LEAST_SHARE[CYCLE] * scene.total_ns or cycle.inner_calls < CYCLE_CALLS:
         return None
-    members = one.dearest_first(scene.figures.self_ns)
-    names = [short_name(scene.profile.functions.name[member], 24) for member in members]
-    said = f"{len(members)} functions call each other in a ring {plural(one.inner_calls, 'time')}, {scene.share(one.self_ns)}."
-    evidence = [cycle_name(names), f"entered {plural(one.entries, 'time')} from outside"]
-    return scene.lead(CYCLE, said, evidence, one.self_ns, one.inclusive_ns, members[0])
+    members = cycle.slowest_first(scene.figures.self_ns)
+    parts = tuple((scene.profile.functions.name[member], int(scene.figures.self_ns[member])) for member in members)
+    evidence = [Evidence(MEMBERS, parts=parts), Evidence(ENTRIES, calls=cycle.entries)]
+    return scene.lead(CYCLE, cycle.self_ns, evidence, cycle.inclusive_ns, members[0], calls=cycle.inner_calls)
 
 
 def _slower(scene: Scene) -> Lead | None:
@@ -377,25 +377,18 @@ def _slower(scene: Scene) -> Lead | None:
     match, (before, after) = found.matches[row], found.self_ns[row].tolist()
     if match.new < 0 or lost[row] < LEAST_SHARE[SLOWER] * scene.total_ns:
         return None
-    name = short_name(scene.profile.functions.name[match.new], 40)
-    said = f"{name} takes {_more(scene, int(lost[row]))}." if before else f"{name} is new and takes {time_text(after)}."
     calls = found.calls[row].tolist()
-    evidence = [f"{time_text(before)} before, {time_text(after)} now", f"{count_text(calls[0])} calls before, {count_text(calls[1])} now"]
-    return scene.lead(SLOWER, said, evidence, int(lost[row]), int(scene.figures.inclusive_ns[match.new]), match.new)
-
-
-def _more(scene: Scene, lost_ns: int) -> str:
-    return f"{time_text(lost_ns)} more than in round {scene.base_number}"
+    evidence = [Evidence(BEFORE_AFTER, time_ns=before, later_ns=after, parts=(("before", calls[0]), ("now", calls[1])))]
+    inclusive = int(scene.figures.inclusive_ns[match.new])
+    return scene.lead(SLOWER if before else NEW, int(lost[row]), evidence, inclusive, match.new, base_number=scene.base_number)
 
 
 def _little(scene: Scene, found: Sequence[Lead]) -> Lead | None:
     """That no single place promises much, where that is so."""
-    if any(one.ceiling >= LITTLE_CEILING for one in found):
+    if any(lead.ceiling >= LITTLE_CEILING for lead in found):
         return None
     times = np.sort(scene.figures.self_ns[scene.figures.shown])[::-1]
     if not len(times) or not times[0]:
         return None
-    ten = int(times[:10].sum())
-    said = f"No single place is worth much: the dearest function takes {scene.share(int(times[0]))}."
-    first = int(ranked(scene.figures)[0])
-    return scene.lead(LITTLE, said, [f"the first ten together take {scene.share(ten)}"], int(times[0]), 0, first)
+    ten = Evidence(TEN, share=int(times[:10].sum()) / scene.total_ns)
+    return scene.lead(LITTLE, int(times[0]), [ten], 0, int(ranked(scene.figures)[0]))

@@ -12,7 +12,7 @@ from ricerca.desk.look import theme
 from ricerca.desk.look.tips import tip
 from ricerca.desk.state import View
 from ricerca.engine.neighbours import Neighbour, neighbours
-from ricerca.wording import count_text, plural, time_text
+from ricerca.report.wording import count_text, plural, time_text
 
 MOST = 5
 SLOT_PX = 34

@@ -16,13 +16,12 @@ from ricerca.desk.details.what_if import WhatIf
 from ricerca.desk.look import theme
 from ricerca.desk.look.painting import paint_growth
 from ricerca.desk.look.tips import tip
-from ricerca.desk.pages.functions import place_text
 from ricerca.desk.state import DeskState, View
 from ricerca.engine.neighbours import neighbours
 from ricerca.engine.ranking import ceiling
 from ricerca.engine.slices import Growth
 from ricerca.model.errors import RicercaError
-from ricerca.wording import count_text, factor_text, plural, share_text, time_text
+from ricerca.report.wording import count_text, factor_text, place_text, plural, share_text, time_text
 
 LEAST_UNCERTAIN = 0.01
 

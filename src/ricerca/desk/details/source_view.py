@@ -16,7 +16,7 @@ from ricerca.desk.look.tips import tip
 from ricerca.desk.state import View
 from ricerca.desk.work import Workers
 from ricerca.engine.source import span_of
-from ricerca.wording import count_text, plural, time_text
+from ricerca.report.wording import count_text, plural, time_text
 
 LINE_PX = 20
 BAR_ROOM_PX = 52

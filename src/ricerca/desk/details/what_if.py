@@ -6,8 +6,8 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QLabel, QPushButton, QWidget
 
 from ricerca.desk.state import View
-from ricerca.engine.expectation import expectation_text
-from ricerca.wording import factor_text, time_text
+from ricerca.report.expectation import expectation_text
+from ricerca.report.wording import factor_text, time_text
 
 
 class WhatIf(QWidget):

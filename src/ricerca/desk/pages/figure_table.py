@@ -29,7 +29,7 @@ from ricerca.desk.look import theme
 from ricerca.desk.look.painting import change_colour, paint_bar, paint_growth, paint_mark
 from ricerca.desk.look.tips import tip
 from ricerca.engine.slices import Growth
-from ricerca.wording import factor_text, time_text
+from ricerca.report.wording import factor_text, time_text
 
 ROW_PX = 30
 GROWTH_PX, LEAST_NAME_PX = 30, 60

@@ -14,14 +14,9 @@ from ricerca.desk.pages.seen import SeenPage
 from ricerca.desk.state import DeskState, View
 from ricerca.engine.cycles import Cycle
 from ricerca.engine.ranking import ceiling, running_share
-from ricerca.wording import count_text, factor_text, half_text, interval_words, plural, share_text, time_text
+from ricerca.report.wording import count_text, factor_text, half_text, interval_words, place_text, plural, share_text, time_text
 
 MOST_NAMED = 12
-
-
-def place_text(file: str, line: int, module: str) -> str:
-    """Where a function lies, in few words."""
-    return f"{file.rsplit('/', 1)[-1]}:{line}" if file else module
 
 
 @dataclass(frozen=True)
@@ -46,7 +41,7 @@ class Rows:
         """The rows of a view."""
         loaded = view.loaded
         figures, table, cycles = loaded.figures, loaded.profile.functions, loaded.cycles
-        members = [one.dearest_first(figures.self_ns) for one in cycles]
+        members = [one.slowest_first(figures.self_ns) for one in cycles]
         inclusive = np.asarray([one.inclusive_ns for one in cycles], np.int64)
         entries = np.asarray([one.entries for one in cycles], np.int64)
         raw = [int(figures.raw_self_ns[list(one.members)].sum()) for one in cycles]

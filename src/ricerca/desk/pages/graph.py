@@ -33,7 +33,7 @@ from ricerca.desk.pages.seen import SeenPage
 from ricerca.desk.state import DeskState, View
 from ricerca.engine.graph import DEFAULT_NODES, Fold, call_graph, folds_of, lay_out
 from ricerca.engine.levels import MODULE, PACKAGE
-from ricerca.wording import count_text, plural, time_text
+from ricerca.report.wording import count_text, plural, time_text
 
 MOST_NODES = 120
 LEAST_SHARE = 0.001

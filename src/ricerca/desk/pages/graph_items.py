@@ -14,7 +14,7 @@ from ricerca.desk.look.painting import paint_mark
 from ricerca.desk.look.tips import tip
 from ricerca.desk.state import View
 from ricerca.engine.graph import Graph, Layout
-from ricerca.wording import count_text, plural, share_text, time_text
+from ricerca.report.wording import count_text, plural, share_text, time_text
 
 if TYPE_CHECKING:
     from ricerca.desk.pages.graph import GraphPage

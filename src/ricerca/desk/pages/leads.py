@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable
 from dataclasses import replace
 from functools import partial
@@ -14,25 +13,26 @@ from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QScrollAre
 from ricerca.desk.look import theme
 from ricerca.desk.look.painting import paint_bar
 from ricerca.desk.look.tips import tip
-from ricerca.desk.pages.functions import place_text
 from ricerca.desk.pages.row_menu import show_row_menu
 from ricerca.desk.pages.seen import SeenPage
 from ricerca.desk.state import DeskState, View
 from ricerca.engine import leads
 from ricerca.engine.leads import Lead
 from ricerca.engine.reading import ALL_OTHERS, WAITING
-from ricerca.wording import factor_text, plural, time_text
+from ricerca.report.leads import ceiling_words, lead_evidence, lead_sentence
+from ricerca.report.wording import place_text, plural, time_text
 
 STEPS = {
     leads.BODY: ("See its lines", "Lines"),
     leads.OFTEN: ("See who calls it", "Graph"),
     leads.SELDOM: ("Follow it in the call tree", "Call tree"),
     leads.GROWS: ("See it over time", "Timeline"),
-    leads.CYCLE: ("See the ring", "Graph"),
+    leads.CYCLE: ("See the cycle", "Graph"),
     leads.COLLECTION: ("See when", "Timeline"),
     leads.IMPORTS: ("Follow them in the call tree", "Call tree"),
     leads.PROGRAMS: ("See when", "Timeline"),
     leads.SLOWER: ("See all changes", "Functions"),
+    leads.NEW: ("See all changes", "Functions"),
     leads.LITTLE: ("See all functions", "Functions"),
 }
 """What to look at next: words and page."""
@@ -86,9 +86,10 @@ class Card(QFrame):
     def __init__(self, number: int, lead: Lead, view: View, act: Callable[[], None] | None, words: str) -> None:
         super().__init__()
         self.lead = lead
+        self.words = lead_sentence(lead, view.loaded.what)
         self.in_hand = False
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setAccessibleName(f"Lead {number}: {lead.sentence}")
+        self.setAccessibleName(f"Lead {number}: {self.words}")
         self.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         self.customContextMenuRequested.connect(self._ask)
         base = view.base_times(lead.function) if lead.function >= 0 else None
@@ -102,7 +103,7 @@ class Card(QFrame):
                 words: str) -> QVBoxLayout:  # fmt: skip
         column = QVBoxLayout()
         column.setSpacing(3)
-        sentence = QLabel(lead.sentence)
+        sentence = QLabel(self.words)
         sentence.setFont(theme.font(16, bold=True))
         sentence.setWordWrap(True)
         sentence.setTextFormat(Qt.TextFormat.PlainText)
@@ -112,7 +113,7 @@ class Card(QFrame):
         strip.setToolTip(tip(said + (f" Dashed: {time_text(base[1])} in round {view.base.round.number}." if base and view.base else "")))
         column.addWidget(sentence)
         column.addWidget(strip)
-        for text in lead.evidence:
+        for text in lead_evidence(lead, view.loaded.what):
             evidence = QLabel(text[0].upper() + text[1:] + ".")
             evidence.setWordWrap(True)
             evidence.setTextFormat(Qt.TextFormat.PlainText)
@@ -137,15 +138,14 @@ class Card(QFrame):
     def _side(self, lead: Lead) -> QVBoxLayout:
         side = QVBoxLayout()
         side.setSpacing(0)
-        whole = math.isinf(lead.ceiling)
-        ceiling, caption = QLabel("all" if whole else factor_text(lead.ceiling)), QLabel("of the run" if whole else "as fast at most")
+        figure, below, explained = ceiling_words(lead.ceiling)
+        ceiling, caption = QLabel(figure), QLabel(below)
         ceiling.setFont(theme.font(22, bold=True))
         caption.setObjectName("soft")
         for label in (ceiling, caption):
             label.setAlignment(Qt.AlignmentFlag.AlignRight)
             label.setFixedWidth(SIDE)
-            label.setToolTip(tip("The whole run passes here." if whole else f"If this cost nothing at all, the whole run would be "
-                                 f"{factor_text(lead.ceiling)} as fast: no change here can bring more."))  # fmt: skip
+            label.setToolTip(tip(explained))
             side.addWidget(label)
         side.addStretch(1)
         return side

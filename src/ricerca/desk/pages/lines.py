@@ -6,11 +6,10 @@ import numpy as np
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from ricerca.desk.pages.figure_table import Bar, Column, FigureTable
-from ricerca.desk.pages.functions import place_text
 from ricerca.desk.pages.row_menu import show_row_menu
 from ricerca.desk.pages.seen import SeenPage
 from ricerca.desk.state import DeskState, View
-from ricerca.wording import count_text, plural, share_text, time_text
+from ricerca.report.wording import count_text, place_text, plural, share_text, time_text
 
 MOST_LINES = 10_000_000  # more than any file has
 

@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QInputDialog, QMenu, QWidget
 
 from ricerca.desk.state import DeskState
 from ricerca.engine.own_layers import patterns_of
-from ricerca.wording import short_name
+from ricerca.report.wording import short_name
 
 MOST = 48
 Extra = tuple[str, Callable[[], None]]

@@ -15,7 +15,7 @@ from ricerca.desk.pages.seen import SeenPage
 from ricerca.desk.state import DeskState, View
 from ricerca.engine.reading import ELAPSED, WALL
 from ricerca.engine.timeline import Stave, Timeline, timeline
-from ricerca.wording import plural, time_text
+from ricerca.report.wording import plural, time_text
 
 NAME_PX, SIDE_PX, HEAD_PX = 120, 16, 34
 DENSITY_PX, WAIT_PX, SPAN_PX, GAP_PX = 72, 8, 17, 26

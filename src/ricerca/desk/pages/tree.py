@@ -11,7 +11,6 @@ from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTreeView, QVBoxLayo
 
 from ricerca.desk.look.tips import tip
 from ricerca.desk.pages.figure_table import ROW_PX, Bar, Cell, FigureDelegate
-from ricerca.desk.pages.functions import place_text
 from ricerca.desk.pages.row_menu import show_row_menu
 from ricerca.desk.pages.seen import SeenPage
 from ricerca.desk.state import DeskState, View
@@ -19,7 +18,7 @@ from ricerca.engine.levels import FUNCTION
 from ricerca.engine.reading import STEP
 from ricerca.engine.tree import children, context_of, heaviest_path, path_to, roots
 from ricerca.engine.view import match_children
-from ricerca.wording import count_text, plural, share_text, time_text
+from ricerca.report.wording import count_text, place_text, plural, share_text, time_text
 
 SMALL_SHARE = 0.01
 COLUMNS = ("call", "time", "inclusive", "change", "self", "calls")

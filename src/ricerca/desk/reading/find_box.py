@@ -10,10 +10,9 @@ from PyQt6.QtCore import QEvent, QObject, QPoint, Qt
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QLineEdit, QListWidget, QListWidgetItem, QWidget
 
-from ricerca.desk.pages.functions import place_text
 from ricerca.desk.reading.line import round_words
 from ricerca.desk.state import DeskState
-from ricerca.wording import time_text
+from ricerca.report.wording import place_text, time_text
 
 MOST, MOST_TEXT, LEAST_PX = 14, 80, 520
 MOST_LINES = 20_000

@@ -24,8 +24,8 @@ from ricerca.measure.estimates import BY_PAIRS, FASTER, NO_DIFFERENCE, SLOWER, U
 from ricerca.model.answers import ANOTHER
 from ricerca.model.errors import RicercaError
 from ricerca.model.rounds import Round
-from ricerca.notes import comparison_notes
-from ricerca.wording import factor_text, plural, short_name
+from ricerca.report.notes import comparison_notes
+from ricerca.report.wording import factor_text, plural, short_name
 
 CLOCK_WORDS = {
     WALL: "The time that passes on the clock on the wall, waiting included; threads and processes each for themselves, added up.",
@@ -244,7 +244,7 @@ class ReadingLine(QFrame):
         return self._chip(self._stretch_words(stretch, view.loaded if view else None), said, replace(reading, stretch=None))
 
     def _stretch_words(self, stretch: tuple[int, int], of: Loaded | None) -> str:
-        from ricerca.wording import time_text
+        from ricerca.report.wording import time_text
 
         slice_ns = of.whole.facts.slice_ns if of else 0.0
         if not slice_ns:

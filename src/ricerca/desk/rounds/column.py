@@ -13,11 +13,11 @@ from ricerca.desk.look import theme
 from ricerca.desk.look.painting import paint_mark
 from ricerca.desk.look.tips import tip
 from ricerca.desk.state import DeskState
-from ricerca.engine.expectation import Expectation, expectations
 from ricerca.measure.estimates import FASTER, NO_DIFFERENCE, SLOWER, UNDECIDED, median_ns, spread
 from ricerca.model.rounds import LINE, PLAIN, RECORDED, Round
+from ricerca.report.expectation import Expectation, expectations
+from ricerca.report.wording import factor_text, plural, share_text, time_text
 from ricerca.study.store import Study
-from ricerca.wording import factor_text, plural, share_text, time_text
 
 CARD_PX = 88
 

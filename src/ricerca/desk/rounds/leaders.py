@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QWidget
 from ricerca.desk.look import theme
 from ricerca.desk.look.painting import paint_bar
 from ricerca.recording.live import Glance
-from ricerca.wording import count_text, time_text
+from ricerca.report.wording import count_text, time_text
 
 ROW_PX = 24
 MOST = 8

@@ -32,10 +32,10 @@ from ricerca.desk.rounds.recorder_thread import Progress, RecorderThread
 from ricerca.desk.state import DeskState
 from ricerca.model.errors import RicercaError
 from ricerca.model.rounds import RECORDED, Subject
+from ricerca.report.wording import count_text, time_text
 from ricerca.runner.interpreters import offered
 from ricerca.runner.program import describe
 from ricerca.runner.session import Outcome, Plan
-from ricerca.wording import count_text, time_text
 
 DEFAULT_PLAIN = 5
 

@@ -10,8 +10,8 @@ from PyQt6.QtCore import QObject, QThread, pyqtSignal
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QWidget
 
 from ricerca.model.errors import RicercaError
+from ricerca.report.wording import plural
 from ricerca.runner.pairing import TIME_LIMIT_S, Pairing
-from ricerca.wording import plural
 
 LOOK_SECONDS = 0.3
 

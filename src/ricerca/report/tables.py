@@ -15,11 +15,22 @@ from rich.text import Text
 
 from ricerca.engine.ranking import running_share
 from ricerca.engine.reading import EVERYTHING
-from ricerca.facts import cycle_rows, edge_rows, function_rows, lead_rows, line_rows
 from ricerca.loading import Loaded, Pair
-from ricerca.notes import comparison_notes
+from ricerca.report.facts import cycle_rows, edge_rows, function_rows, lead_rows, line_rows
+from ricerca.report.notes import comparison_notes
+from ricerca.report.wording import (
+    THIN,
+    count_text,
+    cycle_name,
+    factor_text,
+    half_text,
+    plural,
+    printable,
+    share_text,
+    time_text,
+    verdict_text,
+)
 from ricerca.runner.recordings import Waiting
-from ricerca.wording import THIN, count_text, cycle_name, factor_text, half_text, plural, printable, share_text, time_text, verdict_text
 
 LEAST_COLUMNS = 100
 BAR_COLUMNS = 10

@@ -119,13 +119,22 @@ def plural(count: int, one: str, many: str = "") -> str:
     return f"{count_text(count)} {one if count == 1 else many or one + 's'}"
 
 
+def place_text(file: str, line: int, module: str) -> str:
+    """Where a function lies: the file's name and the line, or the module of what has no file.
+
+    >>> place_text("/home/me/tides/fit.py", 12, "fit"), place_text("", 0, "time")
+    ('fit.py:12', 'time')
+    """
+    return f"{file.rsplit('/', 1)[-1]}:{line}" if file else module
+
+
 def short_name(name: str, most: int = 32) -> str:
-    """A name cut to a length, its end kept: it tells more than the beginning.
+    """A name cut at its end to a length.
 
     >>> short_name("tables.Reader.rows", 10)
-    '…ader.rows'
+    'tables.Re…'
     """
-    return name if len(name) <= most else "…" + name[1 - most :]
+    return name if len(name) <= most else name[: most - 1] + "…"
 
 
 def cycle_name(names: list[str]) -> str:

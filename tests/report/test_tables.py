@@ -8,13 +8,13 @@ import numpy as np
 import pytest
 from engine.trees import tables_of
 
-from ricerca import tables_text
 from ricerca.engine.profile import build_profile
 from ricerca.engine.reading import parse
 from ricerca.loading import Loaded, Pair, paired
 from ricerca.model.completeness import PAUSED, Gap
 from ricerca.model.rounds import PLAIN, RECORDED, Round, Run, Subject
 from ricerca.model.run_tables import RunFacts
+from ricerca.report import tables
 from ricerca.runner.recordings import About, Waiting
 from ricerca.runner.selfcheck import Check
 
@@ -30,43 +30,43 @@ def loaded(*gaps: Gap, times=(0, 10_000, 3_000_000), facts: RunFacts | None = No
 
 
 def test_a_ranking_says_round_times_calls_and_shares(capsys):
-    tables_text.show_functions(loaded(), "self", 20)
+    tables.show_functions(loaded(), "self", 20)
     text = capsys.readouterr().out
     assert "Round 1 “r1” · 3.01" in text
     assert "plain (3 runs)" in text
     assert "a_function" in text
     assert "100" in text
-    assert max(map(len, text.splitlines())) <= tables_text.LEAST_COLUMNS
+    assert max(map(len, text.splitlines())) <= tables.LEAST_COLUMNS
 
 
 def test_what_is_missing_is_in_the_headline(capsys):
-    tables_text.show_functions(loaded(Gap(PAUSED)), "self", 20)
+    tables.show_functions(loaded(Gap(PAUSED)), "self", 20)
     assert "not complete: part of the run was left out by a pause" in " ".join(capsys.readouterr().out.split())
 
 
 def test_what_the_interpreter_does_not_tell_of_is_said(capsys):
-    tables_text.show_functions(loaded(facts=RunFacts(python="3.11.7")), "self", 20)
+    tables.show_functions(loaded(facts=RunFacts(python="3.11.7")), "self", 20)
     assert "Python 3.11.7 does not tell of calls of classes" in " ".join(capsys.readouterr().out.split())
-    tables_text.show_functions(loaded(facts=RunFacts(python="3.13.0")), "self", 20)
+    tables.show_functions(loaded(facts=RunFacts(python="3.13.0")), "self", 20)
     assert "does not tell" not in capsys.readouterr().out
-    tables_text.show_functions(loaded(facts=RunFacts(python="3.15.0", flags=1 << 14)), "self", 20)
+    tables.show_functions(loaded(facts=RunFacts(python="3.15.0", flags=1 << 14)), "self", 20)
     assert "newer than the tested ones" in capsys.readouterr().out
 
 
 def test_a_long_name_keeps_its_end_and_a_strange_one_is_written_out(capsys):
-    tables_text.show_functions(loaded(names=["start", "main", "x" * 80 + "end"]), "self", 20)
+    tables.show_functions(loaded(names=["start", "main", "x" * 80 + "end"]), "self", 20)
     assert "…" in (text := capsys.readouterr().out)
     assert "xend" in text
-    tables_text.show_functions(loaded(names=["start", "main", "\x1b[31mred"]), "self", 20)
+    tables.show_functions(loaded(names=["start", "main", "\x1b[31mred"]), "self", 20)
     assert "\x1b" not in (text := capsys.readouterr().out)
     assert "\\x1b[31mred" in text
 
 
 def test_a_comparison_tells_direction_amount_and_verdict(capsys):
     pair = paired(loaded(), loaded(times=(0, 10_000, 1_000_000), number=2), parse(""))
-    from ricerca.facts import comparison_facts
+    from ricerca.report.facts import comparison_facts
 
-    tables_text.show_comparison(pair, comparison_facts(pair, "s"), 20)
+    tables.show_comparison(pair, comparison_facts(pair, "s"), 20)
     text = capsys.readouterr().out
     assert "Round 2 “r2” against round 1 “r1”" in text
     assert "▼ −2.00" in text
@@ -75,16 +75,16 @@ def test_a_comparison_tells_direction_amount_and_verdict(capsys):
 def test_rounds_of_other_work_have_no_verdict_and_no_speed_up(capsys):
     other = loaded(subject=replace(SUBJECT, program=("p.py", "9")), number=2)
     pair = Pair(other, loaded())
-    from ricerca.facts import comparison_facts
+    from ricerca.report.facts import comparison_facts
 
     facts = comparison_facts(pair, "s")
     assert facts["speedup"] is None
-    tables_text.show_comparison(pair, facts, 20)
+    tables.show_comparison(pair, facts, 20)
     assert "No verdict: the rounds are of different work (arguments: none, then 9)." in capsys.readouterr().out
 
 
 def test_leads_are_numbered_with_their_evidence(capsys):
-    tables_text.show_leads(Pair(loaded()))
+    tables.show_leads(Pair(loaded()))
     text = capsys.readouterr().out
     assert text.startswith("1. ")
     assert "a_function" in text
@@ -93,7 +93,7 @@ def test_leads_are_numbered_with_their_evidence(capsys):
 @pytest.mark.parametrize(("about", "said"), [(About("", 0, 0, "", Subject("", (), "", ""), 0, why="torn"), "unknown program"),
                                              (About("/s.ricerca", 3, 3, "r", SUBJECT, 0, why="the disk is full"), "for round 3 of /s.ricerca")])  # fmt: skip
 def test_waiting_recordings_say_of_what_where_and_why(capsys, tmp_path, about, said):
-    tables_text.show_recordings([Waiting(tmp_path / "a.recording", about, 2048)])
+    tables.show_recordings([Waiting(tmp_path / "a.recording", about, 2048)])
     text = capsys.readouterr().out.replace("\n", "")
     assert said in text
     assert about.why in text
@@ -101,12 +101,12 @@ def test_waiting_recordings_say_of_what_where_and_why(capsys, tmp_path, about, s
 
 
 def test_nothing_waiting_is_said(capsys):
-    tables_text.show_recordings([])
+    tables.show_recordings([])
     assert "All recordings are in their studies." in capsys.readouterr().out
 
 
 def test_checks_are_marked_and_advised(capsys):
-    tables_text.show_checks([Check("disk", True, "free"), Check("clock", False, "none", "Get one.")])
+    tables.show_checks([Check("disk", True, "free"), Check("clock", False, "none", "Get one.")])
     text = capsys.readouterr().out
     assert "✓" in text
     assert "✗" in text

@@ -9,11 +9,11 @@ from pathlib import Path
 
 from jinja2 import Environment, StrictUndefined
 
-from ricerca.facts import comparison_facts, edge_rows, function_rows, line_rows, round_facts
 from ricerca.loading import Loaded, Pair
 from ricerca.model.errors import EnvironmentProblem, InputError
-from ricerca.notes import comparison_notes
-from ricerca.wording import count_text, factor_text, share_text, time_text
+from ricerca.report.facts import comparison_facts, edge_rows, function_rows, line_rows, round_facts
+from ricerca.report.notes import comparison_notes
+from ricerca.report.wording import count_text, factor_text, share_text, time_text
 
 FORMATS = (".csv", ".json", ".md")
 

@@ -6,7 +6,7 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from ricerca.wording import count_text, factor_text, share_text, time_ns, time_text
+from ricerca.report.wording import count_text, factor_text, share_text, time_ns, time_text
 
 MOST_NAMES = 3
 SAME = 0.02

@@ -12,6 +12,7 @@ from ricerca.engine.profile import FunctionTable
 from ricerca.engine.ranking import ranked
 from ricerca.engine.waits import wait_classes, waiting_by_class
 from ricerca.loading import Loaded, Pair
+from ricerca.report.leads import lead_evidence, lead_sentence
 
 THREAD_START = "<thread start>"
 
@@ -139,7 +140,7 @@ def cycle_rows(loaded: Loaded, top: int | None = None) -> list[dict[str, Any]]:
     table, figures = loaded.profile.functions, loaded.figures
     return [
         {
-            "functions": [_names(table, n) for n in one.dearest_first(figures.self_ns)],
+            "functions": [_names(table, n) for n in one.slowest_first(figures.self_ns)],
             "entries": one.entries,
             "inner_calls": one.inner_calls,
             "self_ns": one.self_ns,
@@ -155,8 +156,8 @@ def lead_rows(pair: Pair) -> list[dict[str, Any]]:
     return [
         {
             "kind": one.kind,
-            "sentence": one.sentence,
-            "evidence": list(one.evidence),
+            "sentence": lead_sentence(one, pair.new.what),
+            "evidence": lead_evidence(one, pair.new.what),
             "function": table.name[one.function] if one.function >= 0 else None,
             "file": table.file[one.function] if one.function >= 0 else None,
             "line": (one.line or int(table.first_line[one.function])) if one.function >= 0 else None,

@@ -8,7 +8,7 @@ import os
 from ricerca.engine.slices import counterpart_evidence
 from ricerca.loading import Pair
 from ricerca.model.answers import ANOTHER, SAME, VARIES
-from ricerca.wording import count_text, evidence_text, factor_text, plural, share_text
+from ricerca.report.wording import count_text, evidence_text, factor_text, plural, share_text
 
 MOST_NAMES = 3
 LEAST_DRIFT = 0.1

@@ -1,0 +1,1 @@
+"""How figures and findings are said: words, JSON, tables, texts, exports."""

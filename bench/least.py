@@ -1,7 +1,7 @@
 """Does the work of a workload again and again: python bench/least.py WORKLOAD SECONDS; prints the least ns it took.
 
 A piece of work takes about a millisecond. On a machine whose speed changes from second to second, some
-of many such pieces meet it at its best, and these can be held against each other.
+of many such pieces meet it at its best, and these can be compared with each other.
 """
 
 import importlib

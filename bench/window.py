@@ -64,7 +64,7 @@ def main(study: Path) -> None:
             lambda: window.show_named_page("Functions"),
             lambda: window.functions.table._on_head(1),
             lambda: window.functions.table.filter.setText("read"),
-            *[lambda n=n: window.state.take_in_hand(n) for n in range(1, 40)],
+            *[lambda n=n: window.state.select(n) for n in range(1, 40)],
             lambda: window.new_round(),
         ):
             before = longest

@@ -34,8 +34,8 @@ def settle(window: Window, until: Callable[[], bool] = lambda: True, seconds: fl
 
 
 def hand(window: Window, name: str) -> None:
-    """Take a function in hand by its name."""
-    window.state.take_in_hand(window.state.view.loaded.profile.functions.name.index(name))
+    """Select a function by its name."""
+    window.state.select(window.state.view.loaded.profile.functions.name.index(name))
 
 
 def take(study: Path, folder: Path, wanted: set[str]) -> None:
@@ -78,10 +78,10 @@ def _round_of_views(app: QApplication, settings: QSettings, study: Path, folder:
     shot(window, "functions")
     if not suffix:
         hand(window, "rolling_mid")
-        window.dossier.difference.setChecked(True)
+        window.details.difference.setChecked(True)
         settle(window)
         shot(window, "edited")
-        window.dossier.difference.setChecked(False)
+        window.details.difference.setChecked(False)
     hand(window, "angle_at")
     window.show_named_page("Lines")
     settle(window)

@@ -65,7 +65,7 @@ class _Group(click.Group):
             ctx.exit(0)
         except Exception:
             traceback.print_exc()
-            click.echo(f"ricerca: {InternalError('Ricerca made a mistake.', 'Please report the lines above.')}", err=True)
+            click.echo(f"ricerca: {InternalError('Something went wrong in Ricerca.', 'Please report the lines above.')}", err=True)
             ctx.exit(OWN_ERROR)
 
 

@@ -226,7 +226,7 @@ def test_our_own_mistake_is_told_from_theirs(monkeypatch, study):
     monkeypatch.setattr(cli, "_opened", broken)
     done = CliRunner().invoke(cli.main, ["rank", str(study)])
     assert done.exit_code == 2
-    assert "Ricerca made a mistake" in done.output
+    assert "Something went wrong in Ricerca" in done.output
 
 
 def test_a_closed_pipe_is_no_error(study):

@@ -28,6 +28,7 @@ from ricerca.desk.window import PAGES
 from ricerca.engine.own_layers import OwnLayer
 from ricerca.engine.reading import parse
 from ricerca.loading import Pair, load
+from ricerca.report.leads import lead_sentence
 from ricerca.study.store import Study
 
 RING = """
@@ -71,13 +72,13 @@ def test_the_first_look_is_charged_to_my_code_and_one_key_switches(qtbot, window
     before = window.state.view.loaded.profile.total_ns
     QTest.keyClick(window, Qt.Key.Key_G, Qt.KeyboardModifier.ControlModifier)
     settle(qtbot, window)
-    assert window.reading.charge_button.text() == "where it runs"
+    assert window.reading.charge_button.text() == "not charged"
     assert {"sleep", "sorted"} <= names(window)
     assert window.state.view.loaded.profile.total_ns == before
 
 
 def test_clauses_enter_by_key_and_leave_by_click_and_history_goes_both_ways(qtbot, window):
-    window.state.take_in_hand(number_of(window, "inner"))
+    window.state.select(number_of(window, "inner"))
     QTest.keyClick(window, Qt.Key.Key_I, Qt.KeyboardModifier.ControlModifier)
     settle(qtbot, window)
     assert [chip.text() for chip in window.reading._chips] == ["inside inner ×"]
@@ -140,11 +141,11 @@ def test_the_graph_walks_folds_and_is_saved_in_five_formats(qtbot, window, tmp_p
     settle(qtbot, window)
     shown = {node.name for node in page._drawn.graph.nodes}
     assert {"work", "inner", "sorted", "<module>"} <= shown
-    window.state.take_in_hand(number_of(window, "work"))
+    window.state.select(number_of(window, "work"))
     QTest.keyClick(page.view, Qt.Key.Key_Right)
-    assert window.state.in_hand == number_of(window, "inner")
+    assert window.state.selected == number_of(window, "inner")
     QTest.keyClick(page.view, Qt.Key.Key_Left)
-    assert window.state.in_hand == number_of(window, "work")
+    assert window.state.selected == number_of(window, "work")
     for ending in ("svg", "pdf", "png", "dot", "graphml"):
         page.save(tmp_path / f"calls.{ending}")
         assert (tmp_path / f"calls.{ending}").stat().st_size > 500
@@ -190,8 +191,8 @@ def test_a_dragged_stretch_of_the_timeline_enters_the_sentence(qtbot, window):
 
 
 def test_what_if_is_answered_and_noted(qtbot, window):
-    window.state.take_in_hand(number_of(window, "inner"))
-    what_if = window.dossier.what_if
+    window.state.select(number_of(window, "inner"))
+    what_if = window.details.what_if
     what_if.factor.setValue(10)
     assert what_if.words().startswith("Expected: with inner 10× as fast, the run takes ")
     QTest.mouseClick(what_if.note, Qt.MouseButton.LeftButton)
@@ -221,10 +222,10 @@ def test_an_expectation_for_several_functions_is_held_against_the_next_round(qtb
     assert expected_of(window.state.rounds, window.state.rounds[0]) is None
 
 
-def test_a_cycle_has_a_row_of_its_own_and_a_call_that_grew_dearer_is_marked(qtbot, open_window, tmp_path):  # noqa: F811
-    (tmp_path / "ring.py").write_text(RING)
-    assert ricerca("record", "ring.py", cwd=tmp_path).returncode == 0
-    window = open_window(tmp_path / "ring.ricerca")
+def test_a_cycle_has_a_row_of_its_own_and_a_call_that_got_slower_is_marked(qtbot, open_window, tmp_path):  # noqa: F811
+    (tmp_path / "cycle.py").write_text(RING)
+    assert ricerca("record", "cycle.py", cwd=tmp_path).returncode == 0
+    window = open_window(tmp_path / "cycle.ricerca")
     window.show_named_page("Functions")
     table = window.functions.table
     row = int(np.flatnonzero(table.model.rows >= len(window.state.view.loaded.profile.functions))[0])
@@ -232,10 +233,10 @@ def test_a_cycle_has_a_row_of_its_own_and_a_call_that_grew_dearer_is_marked(qtbo
     assert sorted(table.model.cell(table.model.index(row, 1)).under.split(", ")) == ["even", "odd"]
     assert table.model.index(row, 6).data() == "30"
     table.view.selectRow(row)
-    assert table.summary.text().startswith("Entered 30 times from outside, 600 calls inside")
+    assert table.summary.text().startswith("Entered 30 times, 600 calls inside")
     assert [window.state.view.loaded.profile.functions.name[n] for n in window.state.view.growing] == ["slower"]
-    window.state.take_in_hand(number_of(window, "slower"))
-    assert window.dossier.growth.isVisible()
+    window.state.select(number_of(window, "slower"))
+    assert window.details.growth.isVisible()
     facts = json.loads(ricerca("rank", window.state.path, "--json").stdout)
     assert [(one["entries"], one["inner_calls"]) for one in facts["cycles"]] == [(30, 600)]
     assert "cycle of 2" in ricerca("rank", window.state.path).stdout
@@ -244,7 +245,7 @@ def test_a_cycle_has_a_row_of_its_own_and_a_call_that_grew_dearer_is_marked(qtbo
 def test_the_menu_of_a_row_steers_the_reading_and_shapes_layers(qtbot, window):
     window.state.set_reading(parse("everything"))
     settle(qtbot, window)
-    window.state.take_in_hand(number_of(window, "inner"))
+    window.state.select(number_of(window, "inner"))
 
     def entry(*words):
         menu = row_menu(window.state, window)
@@ -285,8 +286,8 @@ def test_find_anything_finds_lines(qtbot, window):
     assert found == []
     (line,) = [one for one in window.find_box.found("job.py sorted(range") if "return sorted" in one.text]
     line.act()
-    assert window.state.in_hand == number_of(window, "inner")
-    assert window.dossier.source._marked == window.state.line_in_hand == 4
+    assert window.state.selected == number_of(window, "inner")
+    assert window.details.source._marked == window.state.selected_line == 4
 
 
 def test_the_page_of_keys_comes_and_goes(window):
@@ -299,7 +300,7 @@ def test_the_page_of_keys_comes_and_goes(window):
 def test_several_functions_are_summed_up(qtbot, window):
     table = window.functions.table
     window.show_named_page("Functions")
-    window.state.take_in_hand(int(table.model.rows[0]))
+    window.state.select(int(table.model.rows[0]))
     for row in (1, 2):
         QTest.mouseClick(table.view.viewport(), Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ControlModifier,
                          table.view.visualRect(table.model.index(row, 1)).center())  # fmt: skip
@@ -308,7 +309,7 @@ def test_several_functions_are_summed_up(qtbot, window):
     assert table.summary.text().startswith("3 functions together")
     QTest.mouseClick(table.view.viewport(), Qt.MouseButton.LeftButton, pos=table.view.visualRect(table.model.index(1, 1)).center())
     assert table.selected_rows() == rows[1:2]
-    assert window.state.in_hand == rows[1]
+    assert window.state.selected == rows[1]
     assert "together" not in table.summary.text()
 
 
@@ -316,16 +317,16 @@ def cards(window):
     return window.leads.cards
 
 
-def test_the_leads_are_the_first_page_and_a_click_takes_one_in_hand(window, qtbot):
+def test_the_leads_are_the_first_page_and_a_click_selects_one(window, qtbot):
     window.show_named_page("Leads")
     view = window.state.view
     assert [card.lead for card in cards(window)] == list(view.leads)
     assert 1 <= len(cards(window)) <= 7
     second = cards(window)[1]
     QTest.mouseClick(second, Qt.MouseButton.LeftButton, pos=QPoint(30, 20))
-    assert window.state.in_hand == second.lead.function
-    assert second.in_hand and not cards(window)[0].in_hand
-    assert second.lead.sentence in second.accessibleName()
+    assert window.state.selected == second.lead.function
+    assert second.selected and not cards(window)[0].selected
+    assert second.words in second.accessibleName()
 
 
 def test_keys_walk_from_lead_to_lead(window, qtbot):
@@ -333,9 +334,9 @@ def test_keys_walk_from_lead_to_lead(window, qtbot):
     first, second = cards(window)[:2]
     first.setFocus()
     QTest.keyClick(first, Qt.Key.Key_Down)
-    assert second.hasFocus() and window.state.in_hand == second.lead.function
+    assert second.hasFocus() and window.state.selected == second.lead.function
     QTest.keyClick(second, Qt.Key.Key_Up)
-    assert first.hasFocus() and window.state.in_hand == first.lead.function
+    assert first.hasFocus() and window.state.selected == first.lead.function
 
 
 def step_of(window, kinds):
@@ -349,7 +350,7 @@ def test_the_next_step_of_a_lead_goes_to_its_page(window, qtbot):
     card, step = step_of(window, ("body", "often", "seldom"))
     QTest.mouseClick(step, Qt.MouseButton.LeftButton)
     assert window.tabs.checkedButton().text() == STEPS[card.lead.kind][1]
-    assert window.state.in_hand == card.lead.function
+    assert window.state.selected == card.lead.function
 
 
 def test_the_waiting_can_be_read_alone_and_leads_follow(window, qtbot):
@@ -370,7 +371,7 @@ def test_the_command_line_tells_the_same_leads(study):  # noqa: F811
     found = json.loads(ricerca("rank", study, "--leads", "--json", "--reading", text).stdout)["leads"]
     with Study.open(study) as kept:
         loaded = load(kept).through(parse(text))
-    assert [(one["sentence"], one["self_ns"]) for one in found] == [(one.sentence, one.own_ns) for one in Pair(loaded).leads]
+    assert [(one["sentence"], one["self_ns"]) for one in found] == [(lead_sentence(one), one.own_ns) for one in Pair(loaded).leads]
     said = ricerca("rank", study, "--leads", "--reading", text).stdout
     assert said.startswith("1. ") and found[0]["evidence"][0] in said
 
@@ -398,7 +399,7 @@ def test_a_chain_of_callers_is_read_from_the_tree_though_other_code_is_charged(w
     asked = []
     monkeypatch.setattr("ricerca.desk.pages.tree.show_row_menu", lambda _state, _parent, _place, extra: asked.append(dict(extra)))
     window.show_named_page("Call tree")
-    window.state.take_in_hand(number_of(window, "inner"))
+    window.state.select(number_of(window, "inner"))
     assert window.state.reading.charged
     window.tree._show_menu(QPoint(5, 5))
     before = window.state.view.loaded.profile.total_ns
@@ -419,11 +420,11 @@ def test_the_command_line_reads_the_round_that_the_sentence_names(tmp_path):
     assert any("more than in round 2" in text for lead in again["leads"] for text in lead["evidence"])
 
 
-def test_the_lines_page_marks_the_line_in_hand(window, qtbot):
+def test_the_lines_page_marks_the_selected_line(window, qtbot):
     window.show_named_page("Lines")
     lines = window.state.view.loaded.lines
     for function, line in ((number_of(window, "work"), 7), (number_of(window, "<module>"), 0)):
-        window.state.take_line(function, line) if line else window.state.take_in_hand(function)
+        window.state.select_line(function, line) if line else window.state.select(function)
         row = window.lines.table.selected_rows()[0]
         assert lines.function[row] == function
         assert line in (0, lines.line[row])
@@ -432,6 +433,6 @@ def test_the_lines_page_marks_the_line_in_hand(window, qtbot):
     view.setFocus()
     view.selectRow(2)
     QTest.keyClick(view, Qt.Key.Key_Up)
-    assert window.state.in_hand == lines.function[rows[1]]
-    assert window.state.line_in_hand == lines.line[rows[1]]
+    assert window.state.selected == lines.function[rows[1]]
+    assert window.state.selected_line == lines.line[rows[1]]
     assert window.lines.table.selected_rows() == [rows[1]]

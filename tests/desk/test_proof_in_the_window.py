@@ -93,19 +93,19 @@ def test_what_was_edited_is_marked_and_shown(window, qtbot):
     assert not view.edited(number(window, "steady"))
     assert cell(window, "work", "what").under == "edited"
     assert window.state.edited == {2: ("job.py",)}
-    window.state.take_in_hand(number(window, "work"))
-    source = window.dossier.source
-    assert window.dossier.difference.isVisible()
-    window.dossier.difference.setChecked(True)
+    window.state.select(number(window, "work"))
+    source = window.details.source
+    assert window.details.difference.isVisible()
+    window.details.difference.setChecked(True)
     signs = "".join(sign for sign, _line in source._rows)
     assert (signs.count("+"), signs.count("−"), len(source._rows)) == (1, 1, 6)
     gone = next(line for sign, line in source._rows if sign == "−")
     assert "as it was" in source._explain("−", gone)
     assert not window.grab().isNull()
-    window.dossier.difference.setChecked(False)
+    window.details.difference.setChecked(False)
     assert {sign for sign, _line in source._rows} == {" "}
-    window.state.take_in_hand(number(window, "steady"))
-    assert not window.dossier.difference.isVisible()
+    window.state.select(number(window, "steady"))
+    assert not window.details.difference.isVisible()
 
 
 def test_both_rounds_are_run_in_turn_from_the_window_and_can_be_stopped(window, qtbot):

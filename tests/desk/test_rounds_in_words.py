@@ -47,14 +47,14 @@ def study(tmp_path_factory) -> Path:
 def test_a_round_whose_runs_fail_says_why_its_times_do_not_count(study):
     rounds = read_rounds(study)
     assert "3 plain runs" in describe(rounds[0])
-    assert "Its plain runs are no measure: it ended with exit status 5, which is usually 0." in describe(rounds[2])
+    assert "Its plain runs failed: it ended with exit status 5, which is usually 0." in describe(rounds[2])
 
 
 def test_the_verdict_of_other_work_and_of_failing_runs_is_none_and_says_why(qtbot, tmp_path, study):
     window = opened(qtbot, tmp_path, study)
     for number, said, why in (
-        (2, "the rounds are of different work", "arguments: 1, then 2"),
-        (3, "runs that fail are no measure", "exit status 5, which is usually 0"),
+        (2, "the rounds run different programs or arguments", "arguments: 1, then 2"),
+        (3, "failed runs are not measured", "exit status 5, which is usually 0"),
     ):
         window.state.read(number, 1)
         qtbot.waitUntil(lambda number=number: not window.workers.busy and window.state.view.loaded.round.number == number, timeout=20_000)

@@ -116,15 +116,15 @@ def test_functions_are_ranked_by_self_time_and_reordered_by_a_click(window, qtbo
     assert figures.calls[table.model.rows[0]] == min(figures.calls[table.model.rows])
 
 
-def test_order_page_and_function_in_hand_survive_a_restart(window, open_window, study, qtbot):
+def test_order_page_and_selected_function_survive_a_restart(window, open_window, study, qtbot):
     window.functions.table._on_head(column(window, "calls"))
     QTest.keyClick(window, Qt.Key.Key_3, Qt.KeyboardModifier.ControlModifier)
-    window.state.take_in_hand(number_of(window, "nap"))
+    window.state.select(number_of(window, "nap"))
     window.close()
     again = open_window(study)
     assert again.functions.table.model.sort_key == "calls"
     assert again.pages.currentWidget() is again.lines
-    assert again.dossier.title.text() == "nap"
+    assert again.details.title.text() == "nap"
 
 
 def test_typing_filters_the_ranking(window, qtbot):
@@ -135,51 +135,51 @@ def test_typing_filters_the_ranking(window, qtbot):
     qtbot.waitUntil(lambda: window.functions.table.model.rowCount() > 4)
 
 
-def test_arrow_keys_take_functions_in_hand_on_every_page(window, qtbot):
+def test_arrow_keys_select_functions_on_every_page(window, qtbot):
     view = window.functions.table.view
     view.setFocus()
     view.selectRow(0)
     QTest.keyClick(view, Qt.Key.Key_Down)
     chosen = int(window.functions.table.model.rows[1])
-    assert window.state.in_hand == chosen
-    assert window.dossier.title.text() == window.state.view.loaded.profile.functions.name[chosen]
+    assert window.state.selected == chosen
+    assert window.details.title.text() == window.state.view.loaded.profile.functions.name[chosen]
     window.show_named_page("Call tree")
     node = window.tree.model.node(window.tree.view.currentIndex())
     assert int(window.state.view.loaded.tree.function[node.context]) == chosen
 
 
 def test_dossier_says_calls_places_and_change(window):
-    window.state.take_in_hand(number_of(window, "inner"))
-    text = window.dossier.sentence.text()
+    window.state.select(number_of(window, "inner"))
+    text = window.details.sentence.text()
     assert "36 times" in text.replace("\u202f", " ")
     assert "from 1 place" in text.replace("\u202f", " ")
     assert "180 calls then" in text
-    assert any(blade.name == "work" and blade.calls == "36 of 36" for blade in window.dossier.fan._blades)
+    assert any(blade.name == "work" and blade.calls == "36 of 36" for blade in window.details.fan._blades)
 
 
 def test_signs_that_look_like_tags_are_shown(window):
-    window.state.take_in_hand(number_of(window, "<module>"))
-    text = window.dossier.sentence.text()
+    window.state.select(number_of(window, "<module>"))
+    text = window.details.sentence.text()
     assert "<0.1" not in text
     assert "of the run" in text
-    assert window.dossier.title.text() == "<module>"
+    assert window.details.title.text() == "<module>"
     told = [window.functions.table.model.data(window.functions.table.model.index(row, 1), Qt.ItemDataRole.ToolTipRole)
             for row in range(window.functions.table.model.rowCount())]  # fmt: skip
     assert any("&lt;module&gt;" in text for text in told)
 
 
 def test_fan_is_walked_with_keys(window):
-    window.state.take_in_hand(number_of(window, "inner"))
-    fan = window.dossier.fan
+    window.state.select(number_of(window, "inner"))
+    fan = window.details.fan
     fan.setFocus()
     QTest.keyClick(fan, Qt.Key.Key_Down)
     QTest.keyClick(fan, Qt.Key.Key_Return)
-    assert window.dossier.title.text() == "work"
+    assert window.details.title.text() == "work"
 
 
 def test_source_shows_bars_beside_lines(window):
-    window.state.take_in_hand(number_of(window, "work"))
-    source = window.dossier.source
+    window.state.select(number_of(window, "work"))
+    source = window.details.source
     assert source._first == 5
     assert len(source._lines) == 3
     assert source._figures[7][1] > 0
@@ -213,21 +213,21 @@ def test_find_box_finds_functions_rounds_and_actions(window, qtbot):
     QTest.keyClick(window, Qt.Key.Key_K, Qt.KeyboardModifier.ControlModifier)
     QTest.keyClicks(window.find_box, "nap")
     QTest.keyClick(window.find_box, Qt.Key.Key_Return)
-    assert window.dossier.title.text() == "nap"
+    assert window.details.title.text() == "nap"
     assert [find.text for find in window.find_box.found("call tree")] == ["Show page Call tree"]
     assert "Read round 1 “slow”" in [find.text for find in window.find_box.found("slow")]
     assert window.find_box.found("no such thing anywhere") == []
 
 
-def test_a_click_of_either_button_takes_a_row_in_hand(window):
+def test_a_click_of_either_button_selects_a_row(window):
     view, rows = window.functions.table.view, window.functions.table.model.rows
     asked = []
     window.functions.table.asked.disconnect()
-    window.functions.table.asked.connect(lambda _place: asked.append(window.state.in_hand))
+    window.functions.table.asked.connect(lambda _place: asked.append(window.state.selected))
     for row in (3, 1):
         place = view.visualRect(window.functions.table.model.index(row, 1)).center()
         QTest.mouseClick(view.viewport(), Qt.MouseButton.LeftButton, pos=place)
-        assert window.state.in_hand == rows[row]
+        assert window.state.selected == rows[row]
     place = view.visualRect(window.functions.table.model.index(2, 1)).center()
     QTest.mouseClick(view.viewport(), Qt.MouseButton.RightButton, pos=place)
     view.customContextMenuRequested.emit(place)
@@ -237,7 +237,7 @@ def test_a_click_of_either_button_takes_a_row_in_hand(window):
     index = window.tree.model.index(0, 0, window.tree.model.index(0, 0))
     QTest.mouseClick(tree.viewport(), Qt.MouseButton.LeftButton, pos=tree.visualRect(index).center())
     function = window.state.view.loaded.tree.function[window.tree.model.node(index).context]
-    assert window.state.in_hand == function
+    assert window.state.selected == function
 
 
 def test_tree_opens_along_the_heaviest_path(window):
@@ -385,7 +385,7 @@ def test_editor_is_the_one_of_the_environment(window, monkeypatch, tmp_path, qtb
     editor.write_text(f"#!{sys.executable}\nimport sys\nopen({str(told)!r}, 'w').write(' '.join(sys.argv[1:]))\n")
     editor.chmod(0o755)
     monkeypatch.setenv("VISUAL", str(editor))
-    window.state.take_in_hand(number_of(window, "nap"))
+    window.state.select(number_of(window, "nap"))
     QTest.keyClick(window, Qt.Key.Key_E, Qt.KeyboardModifier.ControlModifier)
     qtbot.waitUntil(lambda: told.exists() and told.read_text() != "", timeout=10_000)
     assert told.read_text().startswith("+8 ")
@@ -401,8 +401,8 @@ def test_a_line_opens_at_that_line(window, monkeypatch):
     window.lines.table.select(-1)
     window.lines.table.chosen.emit(row)
     QTest.keyClick(window, Qt.Key.Key_E, Qt.KeyboardModifier.ControlModifier)
-    window.state.take_in_hand(number_of(window, "inner"))
-    source = window.dossier.source
+    window.state.select(number_of(window, "inner"))
+    source = window.details.source
     QTest.mouseDClick(source.viewport(), Qt.MouseButton.LeftButton, pos=QPoint(120, 25))
     assert opened == [("job.py", 7), ("job.py", 4)]
 
@@ -420,7 +420,7 @@ def test_a_program_that_will_not_end_is_ended_by_force(open_window, copy, qtbot)
     qtbot.mouseClick(sheet.record, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: sheet.leaders._glance is not None and len(sheet.leaders._glance.leaders) > 0, timeout=20_000)
     qtbot.mouseClick(sheet.finish, Qt.MouseButton.LeftButton)
-    assert sheet.finish.text() == "End it by force"
+    assert sheet.finish.text() == "Kill it"
     with qtbot.waitSignal(sheet.made, timeout=20_000):
         qtbot.mouseClick(sheet.finish, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: window.state.number == 3 and window.state.view.loaded.round.number == 3, timeout=20_000)

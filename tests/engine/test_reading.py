@@ -352,7 +352,7 @@ def test_the_timeline_finds_where_the_mix_of_functions_changes():
     assert line.staves[0].spans == ((1, 0, 6000, 0), (2, 6000, 12000, 0))
 
 
-def test_the_graph_leaves_out_what_hardly_matters_but_not_what_is_in_hand():
+def test_the_graph_leaves_out_what_hardly_matters_but_not_what_is_selected():
     tables = tables_of([-1, 0, 1, 1, 1], [0, 1, 2, 3, 4], [0, 10**6, 10**6, 10, 20], names=["start", "main", "fit", "close", "tidy"])
     profile = build_profile(tables)
 

@@ -41,16 +41,16 @@ def test_a_ranking_says_round_times_calls_and_shares(capsys):
 
 def test_what_is_missing_is_in_the_headline(capsys):
     tables.show_functions(loaded(Gap(PAUSED)), "self", 20)
-    assert "not complete: part of the run was left out by a pause" in " ".join(capsys.readouterr().out.split())
+    assert "incomplete: part of the run was left out by a pause" in " ".join(capsys.readouterr().out.split())
 
 
 def test_what_the_interpreter_does_not_tell_of_is_said(capsys):
     tables.show_functions(loaded(facts=RunFacts(python="3.11.7")), "self", 20)
-    assert "Python 3.11.7 does not tell of calls of classes" in " ".join(capsys.readouterr().out.split())
+    assert "Python 3.11.7 does not report calls of classes" in " ".join(capsys.readouterr().out.split())
     tables.show_functions(loaded(facts=RunFacts(python="3.13.0")), "self", 20)
     assert "does not tell" not in capsys.readouterr().out
     tables.show_functions(loaded(facts=RunFacts(python="3.15.0", flags=1 << 14)), "self", 20)
-    assert "newer than the tested ones" in capsys.readouterr().out
+    assert "newer than the tested versions" in capsys.readouterr().out
 
 
 def test_a_long_name_keeps_its_end_and_a_strange_one_is_written_out(capsys):

@@ -44,7 +44,7 @@ def _say_mistake(window: Window, kind: type[BaseException], problem: BaseExcepti
     """Our own mistake in the interface must not end the window, where a round may be under way."""
     text = "".join(traceback.format_exception(kind, problem, trace))
     sys.stderr.write(text)
-    window.say(f"Ricerca made a mistake; what is stored is not harmed. Please report this: {text[-600:]}")
+    window.say(f"Something went wrong in Ricerca; Your studies are safe. Please report this: {text[-600:]}")
 
 
 def run_desk(path: Path | None) -> int:

@@ -27,7 +27,7 @@ class ExampleThread(QThread):
         except RicercaError as problem:
             self.failed.emit(str(problem))
         except Exception:
-            self.failed.emit("Ricerca made a mistake:\n" + traceback.format_exc(limit=-4))
+            self.failed.emit("Something went wrong in Ricerca:\n" + traceback.format_exc(limit=-4))
         else:
             if path is not None:
                 self.ready.emit(path)

@@ -1,4 +1,4 @@
-"""All keys on one page, over the window; Escape leads back."""
+"""All keys on one page, over the window; Press Esc to close."""
 
 from __future__ import annotations
 
@@ -11,17 +11,17 @@ from ricerca.desk.look import theme
 KEYS: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
     ("Everywhere", (
         ("F1", "This page"), ("Ctrl+K", "Find a function, file, line, round or action"), ("Ctrl+1 … Ctrl+6", "The pages"),
-        ("Ctrl+N", "New round"), ("Ctrl+O", "Open a study"), ("Ctrl+E", "Open the function in hand in your editor"),
+        ("Ctrl+N", "New round"), ("Ctrl+O", "Open a study"), ("Ctrl+E", "Open the selected function in your editor"),
         ("Ctrl+F", "Filter the table"), ("Tab", "To the next part of the window"),
-        ("Menu or right click", "What can be done with a row or node: layers, folds, chains"), ("Ctrl+Q", "Quit"),
+        ("Menu or right click", "Actions of a row or node: layers, folds, chains"), ("Ctrl+Q", "Quit"),
     )),
     ("The reading", (
-        ("Ctrl+G", "Charged to my code, or where it runs"), ("Ctrl+I", "Only inside the function in hand"),
-        ("Ctrl+Shift+I", "All without the function in hand"), ("Ctrl+Shift+G", "Charge the function in hand to its callers"),
+        ("Ctrl+G", "Charge time to my code, or not"), ("Ctrl+I", "Only inside the selected function"),
+        ("Ctrl+Shift+I", "Leave out the selected function"), ("Ctrl+Shift+G", "Charge the selected function to its callers"),
         ("Alt+Left, Alt+Right", "Back and forward through readings"),
     )),
-    ("Leads", (("Up, Down", "From card to card; what it is about is taken in hand"),)),
-    ("Call tree", (("Right, Left", "Open and close a row"), ("Up, Down", "Walk; the row is taken in hand"))),
+    ("Leads", (("Up, Down", "From card to card; its function is selected"),)),
+    ("Call tree", (("Right, Left", "Open and close a row"), ("Up, Down", "Move to another row and select it"))),
     ("Graph", (
         ("Right, Left", "Along the heaviest ribbon: callee, caller"), ("Up, Down", "Within a column"), ("Space", "Fit all of it"),
         ("+, -", "Larger, smaller"), ("Enter", "Fold the module into one node, or open it"),
@@ -57,7 +57,7 @@ class KeysPage(QFrame):
         layout.addSpacing(8)
         layout.addLayout(columns)
         layout.addStretch(1)
-        leave = QLabel("Escape leads back.")
+        leave = QLabel("Press Esc to close.")
         leave.setObjectName("soft")
         layout.addWidget(leave)
 

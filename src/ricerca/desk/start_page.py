@@ -77,7 +77,7 @@ class StartPage(QWidget):
         open_button = QPushButton("Open a study…")
         open_button.clicked.connect(self._choose_study)
         self.example = QPushButton("Open the harbour example")
-        self.example.setToolTip("A tide-table program in four states of its code; it is recorded on this machine, in about a minute.")
+        self.example.setToolTip("A tide-table program in four states of its code; it is recorded on this machine.")
         self.example.clicked.connect(self.example_wanted)
         row = QHBoxLayout()
         row.addWidget(open_button)

@@ -1,4 +1,4 @@
-"""What the window shows now: the study, the reading, the function in hand. Plain signals, no widgets."""
+"""What the window shows now: the study, the reading, the selected function. Plain signals, no widgets."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ from ricerca.study.store import Study
 
 NARROWING = (
     ("Only inside {}", "Ctrl+I", "inside"),
-    ("All without {}", "Ctrl+Shift+I", "without"),
+    ("Leave out {}", "Ctrl+Shift+I", "without"),
     ("Charge {} to its callers", "Ctrl+Shift+G", "charged"),
 )
 FIRST_LOOK = Reading(charged=(ALL_OTHERS,), machinery=False)
@@ -87,7 +87,7 @@ def read_rounds(path: Path) -> tuple[Round, ...]:
 
 
 def judge_rounds(rounds: tuple[Round, ...]) -> dict[int, Speedup]:
-    """Each round held against the first, where both have plain runs."""
+    """Each round compared with the first, where both have plain runs."""
     if not rounds or not rounds[0].plain_ns:
         return {}
     return {one.number: judge(rounds[0], one) for one in rounds[1:] if any(run.kind == PLAIN for run in one.runs)}
@@ -108,7 +108,7 @@ class DeskState(QObject):
     rounds_changed = pyqtSignal()
     loading = pyqtSignal()
     view_changed = pyqtSignal()
-    hand_changed = pyqtSignal()
+    selection_changed = pyqtSignal()
     layers_changed = pyqtSignal(dict)
     failed = pyqtSignal(str)
     page_asked = pyqtSignal(str)
@@ -133,10 +133,10 @@ class DeskState(QObject):
         self._readings = Readings()
         self._before: list[Reading] = []
         self._after: list[Reading] = []
-        self.in_hand = -1
-        self.line_in_hand = 0
-        """Line chosen within the function in hand, 0 for none."""
-        self._wanted_hand: tuple[str, str] | None = None
+        self.selected = -1
+        self.selected_line = 0
+        """Line chosen within the selected function, 0 for none."""
+        self._wanted_selection: tuple[str, str] | None = None
         self._default_clock = False
         """Whether the clock is to be the one that suits the round that is read next: nobody has chosen one yet."""
         workers.failed.connect(self.failed)
@@ -150,7 +150,7 @@ class DeskState(QObject):
         def then(rounds: tuple[Round, ...]) -> None:
             self.path = path
             self._take_rounds(rounds)
-            self.view, self.in_hand = None, -1
+            self.view, self.selected = None, -1
             self._remember_recent(path)
             self._before, self._after, self.reading = [], [], FIRST_LOOK
             self._fetch_kept()
@@ -197,7 +197,7 @@ class DeskState(QObject):
             if wanted[0] in numbers:
                 number, against = wanted[0], wanted[1] if wanted[1] in numbers else None
             if len(kept) >= 4:
-                self._wanted_hand = (str(kept[2]), str(kept[3]))
+                self._wanted_selection = (str(kept[2]), str(kept[3]))
             if len(kept) == 5:
                 self._recall(str(kept[4]))
                 self._default_clock = False
@@ -222,7 +222,7 @@ class DeskState(QObject):
     # ---- the reading
 
     def read(self, number: int | None, against: int | None) -> None:
-        """Look at a round, held against another or none."""
+        """Look at a round, compared with another or none."""
         if self.path is None or number is None:
             return
         if against == number:
@@ -286,24 +286,24 @@ class DeskState(QObject):
             self._go(self._after.pop())
 
     def switch_charge(self) -> None:
-        """Charge other people's code to the person's own, or let time count where it runs."""
+        """Charge other people's code to the person's own, or let time count where it is spent."""
         own = tuple(name for name in self.reading.charged if name != ALL_OTHERS)
         self.set_reading(replace(self.reading, charged=own if ALL_OTHERS in self.reading.charged else (*own, ALL_OTHERS)))
 
     def narrow(self, clause: str) -> None:
-        """Add the function in hand to a clause of the reading: inside, without or charged."""
-        name = self.name_in_hand()
+        """Add the selected function to a clause of the reading: inside, without or charged."""
+        name = self.selected_name()
         if name is not None and self.reading.level == FUNCTION:
             change: dict[str, Any] = {clause: (*getattr(self.reading, clause), name[1])}
             self.set_reading(replace(self.reading, **change))
 
     def reading_actions(self) -> list[tuple[str, str, Callable[[], None]]]:
-        """What can be done to the reading with the function in hand: words, keys, act."""
-        name = self.name_in_hand() if self.reading.level == FUNCTION else None
+        """What can be done to the reading with the selected function: words, keys, act."""
+        name = self.selected_name() if self.reading.level == FUNCTION else None
         found = (
             [(words.format(short_name(name[1])), keys, partial(self.narrow, clause)) for words, keys, clause in NARROWING] if name else []
         )
-        words = "Let time count where it runs" if ALL_OTHERS in self.reading.charged else "Charge other people's code to mine"
+        words = "Do not charge time to my code" if ALL_OTHERS in self.reading.charged else "Charge other people's code to mine"
         return [*found, (words, "Ctrl+G", self.switch_charge)]
 
     def put_in_layer(self, name: str, pattern: str) -> None:
@@ -344,9 +344,9 @@ class DeskState(QObject):
 
         self.workers.request("layers", keep, then)
 
-    def pattern_in_hand(self) -> str:
-        """What would put the function in hand, and its like, in a layer: its package."""
-        name = self.name_in_hand()
+    def selected_pattern(self) -> str:
+        """What would put the selected function, and its like, in a layer: its package."""
+        name = self.selected_name()
         return (name[0].partition(".")[0] or name[1]) if name else ""
 
     def note_expectation(self, text: str) -> None:
@@ -390,34 +390,34 @@ class DeskState(QObject):
         self.workers.request("kept readings", fetch, then)
 
     def _show(self, view: View) -> None:
-        wanted = self.name_in_hand() or self._wanted_hand
-        self._wanted_hand = None
+        wanted = self.selected_name() or self._wanted_selection
+        self._wanted_selection = None
         self.view = view
         if self._default_clock:
             self.reading, self._default_clock = view.loaded.reading, False
-        self.in_hand = self._find(wanted) if wanted else -1
-        if self.in_hand < 0:
+        self.selected = self._find(wanted) if wanted else -1
+        if self.selected < 0:
             figures = view.loaded.figures
             mine = np.asarray([layer == "mine" for layer in view.loaded.profile.functions.layer])
             order = np.argsort(-(figures.self_ns * (figures.shown & mine)))
-            self.in_hand = int(order[0]) if len(order) else -1
+            self.selected = int(order[0]) if len(order) else -1
         self._keep_reading()
         self.view_changed.emit()
-        self.hand_changed.emit()
+        self.selection_changed.emit()
 
-    def name_in_hand(self) -> tuple[str, str] | None:
-        """Module and qualified name of the function in hand."""
-        if self.view is None or self.in_hand < 0:
+    def selected_name(self) -> tuple[str, str] | None:
+        """Module and qualified name of the selected function."""
+        if self.view is None or self.selected < 0:
             return None
         table = self.view.loaded.profile.functions
-        return table.module[self.in_hand], table.name[self.in_hand]
+        return table.module[self.selected], table.name[self.selected]
 
-    def place_in_hand(self) -> tuple[str, str, str] | None:
-        """Module, qualified name and file of the function in hand; None where a row stands for several."""
-        if self.view is None or self.in_hand < 0 or self.reading.level != FUNCTION:
+    def selected_place(self) -> tuple[str, str, str] | None:
+        """Module, qualified name and file of the selected function; None where a row stands for several."""
+        if self.view is None or self.selected < 0 or self.reading.level != FUNCTION:
             return None
         table = self.view.loaded.profile.functions
-        return table.module[self.in_hand], table.name[self.in_hand], table.file[self.in_hand]
+        return table.module[self.selected], table.name[self.selected], table.file[self.selected]
 
     def _find(self, wanted: tuple[str, str]) -> int:
         table = self.view.loaded.profile.functions
@@ -426,20 +426,20 @@ class DeskState(QObject):
                 return number
         return -1
 
-    def take_in_hand(self, function: int, line: int = 0) -> None:
-        """Show a function in the dossier and on every page; a line of it is taken along where one is named."""
-        self.line_in_hand, function = line, int(function)
-        if self.view is None or function == self.in_hand or not 0 <= function < len(self.view.loaded.profile.functions):
+    def select(self, function: int, line: int = 0) -> None:
+        """Show a function in the details and on every page; a line of it is taken along where one is named."""
+        self.selected_line, function = line, int(function)
+        if self.view is None or function == self.selected or not 0 <= function < len(self.view.loaded.profile.functions):
             return
-        self.in_hand = function
+        self.selected = function
         self._keep_reading()
-        self.hand_changed.emit()
+        self.selection_changed.emit()
 
-    def take_line(self, function: int, line: int) -> None:
+    def select_line(self, function: int, line: int) -> None:
         """Show a line, with its function, on every page."""
-        self.take_in_hand(function, line)
+        self.select(function, line)
         self.line_changed.emit(line)
 
     def _keep_reading(self) -> None:
-        name = self.name_in_hand() or ("", "")
+        name = self.selected_name() or ("", "")
         self.settings.setValue(f"reading/{self.path}", [str(self.number), str(self.against or ""), *name, self.reading.text])

@@ -28,9 +28,9 @@ class View:
     row_of: dict[int, int] = field(default_factory=dict)
     """Row in the comparison of each function."""
     growing: dict[int, Growth] = field(default_factory=dict)
-    """The functions whose calls became dearer over the run."""
+    """The functions whose calls became slower over the run."""
     grew_before: dict[int, Growth] = field(default_factory=dict)
-    """Those of which that was so in the round compared against."""
+    """Those of which that was so in the round compared with."""
     leads: tuple[Lead, ...] = ()
     pair: Pair | None = None
 
@@ -45,26 +45,26 @@ class View:
         return self.pair is not None and row >= 0 and self.pair.is_sure(row, int(base_ns), int(new_ns))
 
     def edited(self, function: int) -> bool:
-        """Whether a function reads otherwise than in the round compared against."""
+        """Whether a function reads otherwise than in the round compared with."""
         row = self.row_of.get(function, -1)
         return self.comparison is not None and row >= 0 and bool(self.comparison.edited[row])
 
     def base_function(self, function: int) -> int:
-        """Number of a function in the round compared against, -1 where it is new."""
+        """Number of a function in the round compared with, -1 where it is new."""
         row = self.row_of.get(function, -1)
         return self.comparison.matches[row].base if self.comparison is not None and row >= 0 else -1
 
     def base_line_of(self, function: int) -> int:
-        """First line of a function in the round compared against."""
+        """First line of a function in the round compared with."""
         assert self.base is not None
         return int(self.base.profile.functions.first_line[self.base_function(function)])
 
     def text_before(self, function: int) -> str:
-        """Text of a function in the round compared against; empty where it was not kept."""
+        """Text of a function in the round compared with; empty where it was not kept."""
         return self.base.texts.get(self.base_function(function), "") if self.base is not None else ""
 
     def base_times(self, function: int) -> tuple[int, int, int] | None:
-        """Self ns, inclusive ns and calls of a function in the round compared against; zeros where it is new."""
+        """Self ns, inclusive ns and calls of a function in the round compared with; zeros where it is new."""
         if self.comparison is None:
             return None
         row = self.row_of.get(function, -1)

@@ -1,4 +1,4 @@
-"""The window: rounds, sentence, pages, dossier."""
+"""The window: rounds, sentence, pages, details."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from ricerca.desk.details.panel import Dossier
+from ricerca.desk.details.panel import DetailsPanel
 from ricerca.desk.details.source_view import coloured
 from ricerca.desk.keys_page import KeysPage
 from ricerca.desk.look import theme
@@ -62,7 +62,7 @@ class Window(QMainWindow):
         self.setWindowTitle("Ricerca")
         self.functions, self.lines, self.tree = FunctionsPage(self.state), LinesPage(self.state), TreePage(self.state)
         self.leads, self.graph, self.timeline = LeadsPage(self.state), GraphPage(self.state), TimelinePage(self.state)
-        self.rounds, self.dossier = RoundsColumn(self.state), Dossier(self.state)
+        self.rounds, self.details = RoundsColumn(self.state), DetailsPanel(self.state)
         self.sheet, self.start = RunSheet(self.state), StartPage(self.state)
         self.reading, self.turns = ReadingLine(self.state), TurnsStrip()
         self.watcher = Watcher(self.state, self)
@@ -124,13 +124,13 @@ class Window(QMainWindow):
         self._reading_page = reading
         self.splitter = QSplitter(Qt.Orientation.Horizontal)
         self.splitter.setHandleWidth(1)
-        for widget in (self.rounds, self.middle, self.dossier):
+        for widget in (self.rounds, self.middle, self.details):
             self.splitter.addWidget(widget)
         self.splitter.setStretchFactor(1, 1)
         self.splitter.setSizes([188, 732, 360])
         self.splitter.setCollapsible(1, False)
         self.rounds.setMinimumWidth(168)
-        self.dossier.setMinimumWidth(280)
+        self.details.setMinimumWidth(280)
         sizes = self._settings.value("window/splitter")
         if sizes is not None:
             self.splitter.restoreState(sizes)
@@ -182,7 +182,7 @@ class Window(QMainWindow):
         state.failed.connect(self.say)
         state.layers_changed.connect(theme.know_layers)
         state.page_asked.connect(self.show_named_page)
-        self.dossier.failed.connect(self.say)
+        self.details.failed.connect(self.say)
         self.rounds.new_round.connect(self.new_round)
         self.reading.in_turn.clicked.connect(lambda _checked: self.run_in_turn())
         self.turns.finished.connect(state.refresh_rounds)
@@ -194,14 +194,14 @@ class Window(QMainWindow):
         self.start.example_wanted.connect(self._open_example)
         self.watcher.changed.connect(self.rounds.say_changed)
         for table in (self.functions.table, self.lines.table):
-            table.opened.connect(lambda _row: self.dossier.source.setFocus())
+            table.opened.connect(lambda _row: self.details.source.setFocus())
 
     def _shortcuts(self) -> None:
         keys_and_acts: tuple[tuple[str, Callable[[], object]], ...] = (
             ("Ctrl+K", self._to_find),
             ("Ctrl+N", self.new_round),
             ("Ctrl+O", self.choose_study),
-            ("Ctrl+E", self.dossier.open_file),
+            ("Ctrl+E", self.details.open_file),
             ("Ctrl+F", self._to_filter),
             *((f"Ctrl+{number + 1}", partial(self.show_page, number)) for number in range(len(PAGES))),
             ("Ctrl+G", self.state.switch_charge),
@@ -224,22 +224,22 @@ class Window(QMainWindow):
             ("New round", self.new_round),
             ("Run both rounds in turn", self.run_in_turn),
             ("Open a study", self.choose_study),
-            ("Open in editor", self.dossier.open_file),
+            ("Open in editor", self.details.open_file),
             ("Export this round", self.export),
             ("Keys", self.show_keys),
-            ("Back to the reading before", self.state.back),
-            ("Forward again", self.state.forward),
+            ("Back to the previous reading", self.state.back),
+            ("Forward", self.state.forward),
             *((text, act) for text, _keys, act in self.state.reading_actions()),
             ("Start page", self.to_start),
             ("Light theme", partial(self.wear, "light")),
             ("Dark theme", partial(self.wear, "dark")),
-            ("Theme of the system", partial(self.wear, "system")),
+            ("System theme", partial(self.wear, "system")),
         ]
 
     # ---- acting
 
     def show_keys(self) -> None:
-        """Show all keys; Escape leads back."""
+        """Show all keys; Press Esc to close."""
         if not hasattr(self, "_keys"):
             self._keys = KeysPage(self)
         self._keys.show_over(self)
@@ -304,7 +304,7 @@ class Window(QMainWindow):
 
     def _to_middle(self) -> None:
         self.middle.setCurrentWidget(self._reading_page if self.state.measured() else self.empty)
-        self.dossier.setVisible(self.middle.currentWidget() is self._reading_page)
+        self.details.setVisible(self.middle.currentWidget() is self._reading_page)
 
     def show_named_page(self, name: str) -> None:
         """Go to a page by its name."""
@@ -326,13 +326,13 @@ class Window(QMainWindow):
             self.sheet.prepare(self.state.path)
         self.outer.setCurrentWidget(self.desk)
         self.middle.setCurrentWidget(self.sheet)
-        self.dossier.hide()
+        self.details.hide()
 
     def _program_dropped(self, program: str) -> None:
         self.sheet.prepare(None, program)
         self.outer.setCurrentWidget(self.desk)
         self.middle.setCurrentWidget(self.sheet)
-        self.dossier.hide()
+        self.details.hide()
 
     def _leave_sheet(self) -> None:
         if self.state.path is None:
@@ -393,7 +393,7 @@ class Window(QMainWindow):
         app = cast(QApplication, QApplication.instance())
         themes = {"light": theme.LIGHT, "dark": theme.DARK}
         theme.apply(app, themes.get(choice) or theme.system_theme(app))
-        self.dossier.refresh()
+        self.details.refresh()
         self.reading._fill()
         for widget in self.findChildren(QWidget):
             widget.update()
@@ -435,7 +435,7 @@ class Window(QMainWindow):
         if facts is None or not facts.calls_not_shown:
             return ""
         kinds = ", ".join(facts.calls_not_shown)
-        return f"Python {facts.python} does not tell of calls of {kinds}; their time counts to their callers."
+        return f"Python {facts.python} does not report calls of {kinds}; their time counts in their callers."
 
     def _status_words(self) -> str:
         view = self.state.view
@@ -451,8 +451,8 @@ class Window(QMainWindow):
         if loaded.round.plain_ns:
             parts.append(plural(len(loaded.round.plain_ns), "plain run") + (f", ±{share_text(wide)}" if wide is not None else ""))
         else:
-            parts.append("no plain runs: how long it truly takes was not measured")
-        slower = ", by the slower recorder in Python" if loaded.profile.facts.hook == "python" else ""
+            parts.append("no plain runs, so the time without the recorder is not known")
+        slower = ", with the slower recorder in Python" if loaded.profile.facts.hook == "python" else ""
         parts.append(f"Python {loaded.profile.facts.python}{slower}")
         if not loaded.run.complete:
             parts.append(f"NOT COMPLETE: {'; '.join(loaded.run.because)}")

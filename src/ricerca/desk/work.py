@@ -27,7 +27,7 @@ class _Job(QRunnable):
         except RicercaError as problem:
             self._emit(self._signals.failed, str(problem))
         except Exception:
-            self._emit(self._signals.failed, "Ricerca made a mistake:\n" + traceback.format_exc(limit=-4))
+            self._emit(self._signals.failed, "Something went wrong in Ricerca:\n" + traceback.format_exc(limit=-4))
         else:
             self._emit(self._signals.done, answer)
 

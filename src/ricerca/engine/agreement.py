@@ -207,11 +207,11 @@ def _cost_by_region(tables: RunTables, region: np.ndarray, begins: np.ndarray, r
         return np.zeros(count)
     python = tables.function_kind[tables.function] == KIND_PYTHON
     # What compiled code calls, and a body that goes on, begins in the same way as ever.
-    dear = python & ~begins & (tables.parent >= 0) & python[tables.parent]
+    costly = python & ~begins & (tables.parent >= 0) & python[tables.parent]
     # A recursion costs more, since it needs fresh room on the C stack at each level.
     depth = sums_to_root((tables.parent >= 0) & ~begins, np.where(begins, -1, tables.parent))
-    deep = 2 * np.minimum(depth[dear] / DEEP, 1.0)
-    cost = np.bincount(region[dear], tables.calls[dear] * (flat_ns + deep * (deep_ns - flat_ns)), count)
+    deep = 2 * np.minimum(depth[costly] / DEEP, 1.0)
+    cost = np.bincount(region[costly], tables.calls[costly] * (flat_ns + deep * (deep_ns - flat_ns)), count)
     cost[0] = 0
     return cost
 

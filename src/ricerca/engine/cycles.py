@@ -1,4 +1,4 @@
-"""Cycles: functions (or nodes of a graph) that call each other round in a ring."""
+"""Cycles: functions (or nodes of a graph) that call each other, directly or through others."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from ricerca.engine.profile import KIND_PYTHON, Profile, group_sums
 
 @dataclass(frozen=True)
 class Cycle:
-    """Groups that call each other in a ring: calls that enter it, calls inside it, time from its entries and its own."""
+    """Groups that are mutually recursive: calls that enter it, calls inside it, time from its entries and its own."""
 
     members: tuple[int, ...]
     entries: int
@@ -44,36 +44,38 @@ def find_cycles(profile: Profile, group: np.ndarray, count: int, calls: np.ndarr
     tuple of Cycle
         Those with most inclusive time first. A cycle's inclusive time is that of its entries from outside.
     """
-    calls = _in_rings(calls, count)
+    calls = _in_cycles(calls, count)
     if not len(calls):
         return ()
     import igraph  # here, for it takes a while to load and most of the program does without
 
     drawn = igraph.Graph(count, list(zip(calls[:, 0].tolist(), calls[:, 1].tolist(), strict=True)), directed=True)
-    rings = [tuple(sorted(ring)) for ring in drawn.connected_components(mode="strong") if len(ring) > 1]
-    if not rings:
+    cycles = [tuple(sorted(cycle)) for cycle in drawn.connected_components(mode="strong") if len(cycle) > 1]
+    if not cycles:
         return ()
-    ring_of = np.full(count, -1, np.int64)
-    for number, ring in enumerate(rings):
-        ring_of[list(ring)] = number
-    here = ring_of[group]
+    cycle_of = np.full(count, -1, np.int64)
+    for number, cycle in enumerate(cycles):
+        cycle_of[list(cycle)] = number
+    here = cycle_of[group]
     rows = np.flatnonzero((here >= 0) & (profile.parent >= 0))
     number = here[rows]
     inner = here[profile.parent[rows]] == number
-    once = not_nested(np.where(here >= 0, here, np.arange(len(here)) + len(rings)), profile.end)[rows]
+    once = not_nested(np.where(here >= 0, here, np.arange(len(here)) + len(cycles)), profile.end)[rows]
 
     def sums(values: np.ndarray, which: np.ndarray) -> np.ndarray:
-        return group_sums(number[which], values[rows[which]], len(rings))
+        return group_sums(number[which], values[rows[which]], len(cycles))
 
     every = np.ones(len(rows), bool)
     entries, inner_calls = sums(profile.calls, ~inner), sums(profile.calls, inner)
     self_ns, inclusive_ns = sums(profile.self_ns, every), sums(profile.inclusive_ns, once)
-    found = [Cycle(ring, int(entries[at]), int(inner_calls[at]), int(self_ns[at]), int(inclusive_ns[at])) for at, ring in enumerate(rings)]
+    found = [
+        Cycle(cycle, int(entries[at]), int(inner_calls[at]), int(self_ns[at]), int(inclusive_ns[at])) for at, cycle in enumerate(cycles)
+    ]
     return tuple(sorted(found, key=lambda one: (-one.inclusive_ns, one.members)))
 
 
-def _in_rings(calls: np.ndarray, count: int) -> np.ndarray:
-    """The calls left when those by and of groups that cannot lie in a ring are taken away, as long as there are any."""
+def _in_cycles(calls: np.ndarray, count: int) -> np.ndarray:
+    """The calls left when those by and of groups that cannot lie in a cycle are taken away, as long as there are any."""
     calls = calls[calls[:, 0] != calls[:, 1]]
     while len(calls):
         calling, called = np.zeros(count, bool), np.zeros(count, bool)

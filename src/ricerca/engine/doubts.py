@@ -1,4 +1,4 @@
-"""How far the figures of a reading may be off: intervals of the times of functions."""
+"""Accuracy of the figures of a reading: intervals of the times of functions."""
 
 from __future__ import annotations
 

@@ -137,7 +137,7 @@ class Scene:
 
     @cached_property
     def charges(self) -> Charges | None:
-        """What was charged to whom; None where nothing is, or a row stands for several functions."""
+        """What was charged where; None where nothing is, or a row stands for several functions."""
         if not self.charged or self.uncharged.functions is not self.profile.functions:
             return None
         return charges(self.uncharged, charged_functions(self.uncharged, self.charged))

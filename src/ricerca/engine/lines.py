@@ -1,4 +1,4 @@
-"""Figures by line: time of the calls made from a line; own time and hits where a line run was made."""
+"""Figures by line: time of the calls made from a line; self time and hits where a line run was made."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ class LineFigures:
 
 
 def line_figures(profile: Profile, followed: Profile | None = None) -> LineFigures:
-    """All lines from which something was called or whose hits were recorded, the dearest first.
+    """All lines from which something was called or whose hits were recorded, the slowest first.
 
     Parameters
     ----------

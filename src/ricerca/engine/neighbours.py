@@ -1,4 +1,4 @@
-"""Who calls whom: edges from caller to callee, by line of the call."""
+"""Callers and callees: edges from caller to callee, by line of the call."""
 
 from __future__ import annotations
 
@@ -85,7 +85,7 @@ class Neighbour:
 
 
 def neighbours(all_edges: Edges, function: int) -> tuple[tuple[Neighbour, ...], tuple[Neighbour, ...]]:
-    """Callers and callees of a function, the dearest first, edges of one pair put together."""
+    """Callers and callees of a function, the slowest first, edges of one pair put together."""
     return (
         _gathered(all_edges, all_edges.callee == function, all_edges.caller),
         _gathered(all_edges, all_edges.caller == function, all_edges.callee),

@@ -77,7 +77,7 @@ class Profile:
     slowness: float = 1.0
     """How much slower the machine was during this run than during the plain ones; raw times have it, compensated ones do not."""
     doubts: Doubts | None = None
-    """How far its times may be off; None where that is not known of what a reading leaves."""
+    """Accuracy of its times; None where that is not known of what a reading leaves."""
 
     def __len__(self) -> int:
         return len(self.parent)

@@ -267,7 +267,7 @@ def read(profile: Profile, reading: Reading) -> Profile:
 
 
 def without_root_time(profile: Profile) -> Profile:
-    """The thread roots hold what passes outside of the program; a part of a run has none of it."""
+    """The thread roots hold what passes outside the program; a part of a run has none of it."""
     roots = profile.parent < 0
     if not profile.self_ns[roots].any() and not profile.raw_self_ns[roots].any():
         return profile

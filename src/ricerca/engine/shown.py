@@ -38,7 +38,7 @@ class Shown:
         return replace(self, profile=read(self.whole, reading), reading=reading)
 
     def beside(self, other: Shown) -> Self:
-        """This round read as another is, to hold that one against it: of a stretch of time, that in which the same work was done."""
+        """This round read as another is, to compare the two: of a stretch of time, that in which the same work was done."""
         reading = other.reading.of_another_run
         if other.reading.stretch is not None:
             reading = replace(reading, stretch=counterpart(other.whole, *other.reading.stretch, self.whole))
@@ -76,12 +76,12 @@ class Shown:
 
     @cached_property
     def cycles(self) -> tuple[Cycle, ...]:
-        """Functions that call each other in a ring."""
+        """Functions that are mutually recursive."""
         return function_cycles(self.profile, self.edges)
 
     @cached_property
     def growing(self) -> dict[int, Growth]:
-        """The functions whose calls became dearer over the run."""
+        """The functions whose calls became slower over the run."""
         return growing(self.profile, self.figures.self_ns)
 
     @property

@@ -173,7 +173,7 @@ LEAST_GROWN = 0.02
 
 
 def growing(profile: Profile, self_ns: np.ndarray) -> dict[int, Growth]:
-    """The functions whose calls become dearer over the run, of those that take enough of it to matter.
+    """The functions whose calls become slower over the run, of those that take enough of it to matter.
 
     Parameters
     ----------

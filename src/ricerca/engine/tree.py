@@ -8,7 +8,7 @@ from ricerca.engine.profile import Profile
 
 
 def roots(profile: Profile) -> np.ndarray:
-    """The first contexts of all threads, the dearest first."""
+    """The first contexts of all threads, the slowest first."""
     tops = np.flatnonzero(profile.parent < 0)
     firsts = [children(profile, int(top)) for top in tops]
     joined = np.concatenate(firsts) if firsts else np.zeros(0, np.int64)
@@ -16,14 +16,14 @@ def roots(profile: Profile) -> np.ndarray:
 
 
 def children(profile: Profile, context: int) -> np.ndarray:
-    """The contexts called from this one, the dearest first."""
+    """The contexts called from this one, the slowest first."""
     below = profile.parent[context + 1 : int(profile.end[context])]
     rows = np.flatnonzero(below == context) + context + 1
     return rows[np.argsort(-profile.inclusive_ns[rows], kind="stable")]
 
 
 def heaviest_path(profile: Profile, least_share: float = 0.02) -> tuple[int, ...]:
-    """From the dearest root down along what costs most, until less than least_share of the whole is left."""
+    """From the slowest root down along what costs most, until less than least_share of the whole is left."""
     path: list[int] = []
     level = roots(profile)
     floor = least_share * max(profile.total_ns, 1)
@@ -34,7 +34,7 @@ def heaviest_path(profile: Profile, least_share: float = 0.02) -> tuple[int, ...
 
 
 def context_of(profile: Profile, function: int) -> int:
-    """The dearest context of a function, -1 where it has none."""
+    """The slowest context of a function, -1 where it has none."""
     rows = np.flatnonzero(profile.function == function)
     return int(rows[np.argmax(profile.inclusive_ns[rows])]) if len(rows) else -1
 

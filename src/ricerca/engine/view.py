@@ -1,4 +1,4 @@
-"""A round held against another, line by line and context by context."""
+"""A round compared with another, line by line and context by context."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ def line_texts(profile: Profile, lines: LineFigures, sources: Texts) -> list[str
 
 
 def _places(functions: np.ndarray, lines: LineFigures, texts: list[str]) -> dict[tuple[int, str, int], int]:
-    """Row by (function, text, how manieth of that text in the function)."""
+    """Row by (function, text, which occurrence of that text in the function)."""
     seen: dict[tuple[int, str], int] = {}
     places = {}
     for row in np.lexsort((lines.line, functions)):

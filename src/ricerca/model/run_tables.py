@@ -101,7 +101,7 @@ class RunFacts:
 
     @property
     def python_slowness(self) -> float:
-        """How many times as dear a call of a Python function was as in calibration, told by the hook's own work at its entry.
+        """How many times as slow a call of a Python function was as in calibration, told by the hook's own work at its entry.
 
         1 where it was hardly watched.
         """
@@ -115,7 +115,7 @@ class RunFacts:
 
 LEAST_WATCHED, MOST_SLOWNESS = 100, 2.0
 # A core that is shared slows an interpreter's work, but hardly a reading of the clock, which is half of
-# the hook's own. Measured on 3.12 and 3.13 while neighbours came and went: a call 1.8 times as dear goes
+# the hook's own. Measured on 3.12 and 3.13 while neighbours came and went: a call 1.8 times as slow goes
 # with work that takes 1.35 times as long, in between and the other way round likewise.
 FELT = 0.5
 

@@ -1,4 +1,4 @@
-"""Expectations: what a change should bring, written into a round's note and held against the next round."""
+"""Expectations: what a change should bring, written into a round's note and compared with the next round."""
 
 from __future__ import annotations
 

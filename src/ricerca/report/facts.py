@@ -62,7 +62,7 @@ def function_rows(loaded: Loaded, by: str = "self", top: int | None = None) -> l
 
 
 def line_rows(loaded: Loaded, top: int | None = None) -> list[dict[str, Any]]:
-    """One entry a line, the dearest first."""
+    """One entry a line, the slowest first."""
     table, lines = loaded.profile.functions, loaded.lines
     count = len(lines) if top is None else min(top, len(lines))
     return [
@@ -79,7 +79,7 @@ def line_rows(loaded: Loaded, top: int | None = None) -> list[dict[str, Any]]:
 
 
 def edge_rows(loaded: Loaded, top: int | None = None) -> list[dict[str, Any]]:
-    """One entry for each caller, callee and line, the dearest first."""
+    """One entry for each caller, callee and line, the slowest first."""
     table, found = loaded.profile.functions, loaded.edges
     count = len(found) if top is None else min(top, len(found))
     return [_edge(table, found, row) for row in range(count)]
@@ -136,7 +136,7 @@ def round_facts(loaded: Loaded, study: str) -> dict[str, Any]:
 
 
 def cycle_rows(loaded: Loaded, top: int | None = None) -> list[dict[str, Any]]:
-    """One entry for each cycle of functions that call each other in a ring, the dearest first."""
+    """One entry for each cycle of functions that are mutually recursive, the slowest first."""
     table, figures = loaded.profile.functions, loaded.figures
     return [
         {

@@ -1,4 +1,4 @@
-"""What is to be said of two rounds besides their figures, in words that window, terminal and exports share."""
+"""Notes on two rounds besides their figures, in words that window, terminal and exports share."""
 
 from __future__ import annotations
 
@@ -15,14 +15,14 @@ LEAST_DRIFT = 0.1
 
 
 def answer_note(pair: Pair) -> str:
-    """Whether both rounds answer the same; empty where nobody knows."""
+    """Whether both rounds give the same answer; empty where that is not known."""
     found = pair.answer
     if found.verdict == SAME:
         return "The answer is the same"
     if found.verdict == ANOTHER:
-        return f"The answer is another: {found.difference}"
+        return f"The answer differs: {found.difference}"
     if found.verdict == VARIES:
-        return f"The answer varies by itself, so it cannot be compared: {found.difference}"
+        return f"The answer varies from run to run, so it cannot be compared: {found.difference}"
     return ""
 
 
@@ -36,7 +36,7 @@ def drift_note(pair: Pair) -> str:
     number, way = pair.base.round.number, "slower" if factor < 1 else "faster"
     return (
         f"The machine was {factor_text(max(factor, 1 / factor))} {way} when round {number} itself was measured: "
-        f"run again beside round {pair.new.round.number} it took {factor_text(factor)} as long"
+        f"run again beside round {pair.new.round.number} it took {factor_text(factor)} the time"
     )
 
 
@@ -47,8 +47,8 @@ def stretch_note(pair: Pair) -> str:
         return ""
     found = counterpart_evidence(pair.new.whole, *stretch, pair.base.whole)
     if not found:
-        return "Which part of the other round did the same work is told by time alone: no function was called equally often"
-    return f"The part of the other round that did the same work is told by functions that hold {share_text(found)} of this stretch"
+        return "The same part of the other round was found by time alone: no function was called equally often"
+    return f"The same part of the other round was found by functions that take {share_text(found)} of this stretch"
 
 
 def edited_note(pair: Pair) -> str:
@@ -75,7 +75,7 @@ def comparison_notes(pair: Pair) -> list[str]:
         counts_note(pair),
     ]
     if pair.differs:
-        found.append(f"Besides the code differ: {'; '.join(pair.differs)}")
+        found.append(f"Other differences besides the code: {'; '.join(pair.differs)}")
     return [f"{text}." for text in found if text]
 
 

@@ -93,12 +93,12 @@ def _headline(loaded: Loaded) -> str:
         parts.append(f"{time_text(loaded.plain_ns)} plain ({plural(len(round_.plain_ns), 'run')})")
     parts.append(f"{count_text(profile.total_calls)} calls")
     if profile.facts.hook == "python":
-        parts.append("by the slower recorder in Python")
+        parts.append("with the slower recorder in Python")
     if not loaded.run.complete:
-        parts.append(f"not complete: {'; '.join(loaded.run.because)}")
+        parts.append(f"incomplete: {'; '.join(loaded.run.because)}")
     reading = replace(loaded.reading, machinery=True)
     if reading != EVERYTHING:
-        parts.append(f"read: {reading.text}")
+        parts.append(f"reading: {reading.text}")
     return escape(" · ".join(parts))
 
 
@@ -106,7 +106,7 @@ def show_leads(pair: Pair) -> None:
     """What deserves a look, as numbered sentences with their evidence."""
     console = _console()
     for number, row in enumerate(lead_rows(pair), 1):
-        most = f" At most {factor_text(row['ceiling'])} as fast." if row["ceiling"] else ""
+        most = f" At most {factor_text(row['ceiling'])} faster." if row["ceiling"] else ""
         console.print(escape(f"{number}. {row['sentence']}{most}"), style="bold")
         doubt = ["uncertain: see its interval"] if row["uncertain"] else []
         for text in (*row["evidence"], *doubt):
@@ -136,15 +136,15 @@ def show_functions(loaded: Loaded, by: str, top: int) -> None:
         import numpy as np
 
         share = running_share(np.asarray([row["self_ns"] for row in rows]), total)
-        console.print(f"The first {len(rows)} hold {share_text(float(share[-1]))}, the first three {share_text(float(share[2]))}.")
+        console.print(f"The first {len(rows)} take {share_text(float(share[-1]))}, the first three {share_text(float(share[2]))}.")
     facts = loaded.profile.facts
     if facts.public_only:
-        console.print(f"Python {facts.python} is newer than the tested ones: recorded through its public interfaces alone.")
+        console.print(f"Python {facts.python} is newer than the tested versions, so only its public interfaces are used.")
     if facts.not_by_time:
         console.print(f"No room was left for more: {facts.not_by_time}.")
     if facts.calls_not_shown:
-        console.print(f"Python {facts.python} does not tell of calls of {', '.join(facts.calls_not_shown)}; their time counts to callers.",
-                      style="dim")  # fmt: skip
+        console.print(f"Python {facts.python} does not report calls of {', '.join(facts.calls_not_shown)}; their time counts "
+                      "in their callers.", style="dim")  # fmt: skip
     for one in cycle_rows(loaded, MOST_CYCLES):
         names = [row["function"] for row in one["functions"]]
         console.print(
@@ -172,7 +172,7 @@ def show_lines(loaded: Loaded, top: int) -> None:
 
 
 def show_edges(loaded: Loaded, top: int) -> None:
-    """Who calls whom."""
+    """Callers and callees."""
     console = _console()
     console.print("\nCallers and callees")
     table = _table("caller", "line", "callee", "calls", "time", left=("caller", "callee"))
@@ -194,7 +194,7 @@ def show_comparison(pair: Pair, facts: dict[str, Any], top: int) -> None:
         f"{time_text(pair.base_ns)} → {time_text(pair.new_ns)}, {verdict_text(pair.verdict)}"
     ), style="bold")  # fmt: skip
     if facts["reading"] != EVERYTHING.text:
-        console.print(escape(f"Both read: {facts['reading']}"))
+        console.print(escape(f"Both reading: {facts['reading']}"))
     for line in comparison_notes(pair):
         console.print(escape(printable(line)))
     table = _table("function", "match", "", "self before", "after", "change", "calls before", "after", left=("function", "match", ""))

@@ -162,9 +162,9 @@ def interval_words(figure: float, half: float) -> str:
     """The interval of a figure in a sentence.
 
     >>> interval_words(2e6, 1e6)
-    'The true time lies between 1.00\u202fms and 3.00\u202fms in 95 of 100 cases.'
+    'The true time is between 1.00\u202fms and 3.00\u202fms in 95 of 100 cases.'
     """
-    return f"The true time lies between {time_text(max(figure - half, 0))} and {time_text(figure + half)} in 95 of 100 cases."
+    return f"The true time is between {time_text(max(figure - half, 0))} and {time_text(figure + half)} in 95 of 100 cases."
 
 
 def verdict_text(found: Any) -> str:

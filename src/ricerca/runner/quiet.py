@@ -1,4 +1,4 @@
-"""Runs that nobody watches, or that are hardly disturbed: plain and sparse ones. Their output is looked at, not shown."""
+"""Plain and sparse runs. Their output is compared, not shown."""
 
 from __future__ import annotations
 

@@ -105,7 +105,7 @@ class Restorer:
 
     @staticmethod
     def _changed(study: Study, kept: dict[str, str]) -> dict[str, bytes]:
-        """Files that are not now as they were, with their text as it was."""
+        """Files that have changed since, with their earlier text."""
         found = {}
         for file, digest in kept.items():
             if not Path(file).is_absolute():

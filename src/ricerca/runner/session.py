@@ -91,7 +91,7 @@ class Session:
         self._quiet = Quiet(plan.study, self.streams.stdin, self.streams.own_group)
 
     def finish_now(self, number: int = 15) -> None:
-        """End what runs; what was recorded till then is kept."""
+        """End what runs; what was recorded so far is kept."""
         self._cancelled = True
         for execution in (self.execution, self._quiet.execution):
             if execution is not None:
@@ -148,7 +148,7 @@ class Session:
         except (RicercaError, OSError) as problem:
             if outcome.recorded is None:
                 raise
-            self._not_sparse = f"the runs beside it were broken off: {problem}"
+            self._not_sparse = f"the runs beside it were stopped: {problem}"
 
     def _in_turn(self, round_: Round, native: str, outcome: Outcome, look: Callable[[], None] | None) -> None:
         """Plain and sparse runs, and plain ones of the round to be compared with, each kind in turn."""

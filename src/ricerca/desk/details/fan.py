@@ -33,7 +33,7 @@ class Blade:
 
 
 class Fan(QWidget):
-    """Surroundings of the function in hand. A click or Enter takes a neighbour in hand."""
+    """Surroundings of the selected function. A click or Enter selects a neighbour."""
 
     chosen = pyqtSignal(int)
 

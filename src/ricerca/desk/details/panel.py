@@ -1,4 +1,4 @@
-"""The panel about the function in hand: a sentence, its callers and callees, its source."""
+"""The panel about the selected function: a sentence, its callers and callees, its source."""
 
 from __future__ import annotations
 
@@ -41,7 +41,7 @@ class GrowthLine(QWidget):
         self.setVisible(grown is not None)
         if grown is not None:
             said = f"From {time_text(grown.first_ns)} to {time_text(grown.last_ns)} a call. Dashed: the straight line through it."
-            self.setToolTip(tip(f"Own time per call, from the run's beginning on the left to its end on the right. {said}"))
+            self.setToolTip(tip(f"Self time per call, from the start of the run on the left to its end on the right. {said}"))
         self.update()
 
     def paintEvent(self, _event: QPaintEvent) -> None:
@@ -57,14 +57,14 @@ class GrowthLine(QWidget):
         painter.setPen(QColor(colours.soft))
         middle = Qt.AlignmentFlag.AlignVCenter
         painter.drawText(QRectF(0, 4, left, room.height()), middle | Qt.AlignmentFlag.AlignLeft, first)
-        painter.drawText(QRectF(left, room.bottom() + 2, room.width(), 16), Qt.AlignmentFlag.AlignCenter, "own time per call over the run")
+        painter.drawText(QRectF(left, room.bottom() + 2, room.width(), 16), Qt.AlignmentFlag.AlignCenter, "self time per call over the run")
         painter.setPen(QColor(colours.slower))
         painter.drawText(QRectF(self.width() - right, 4, right, room.height()), middle | Qt.AlignmentFlag.AlignRight, last)
         painter.end()
 
 
-class Dossier(QFrame):
-    """Follows the function in hand."""
+class DetailsPanel(QFrame):
+    """Follows the selected function."""
 
     failed = pyqtSignal(str)
 
@@ -89,13 +89,13 @@ class Dossier(QFrame):
         self.what_if = WhatIf()
         self.what_if.expected.connect(state.note_expectation)
         self.fan = Fan()
-        self.fan.chosen.connect(state.take_in_hand)
+        self.fan.chosen.connect(state.select)
         self.source_head = QLabel("source as recorded")
         self.source_head.setObjectName("heading")
         self.difference = QPushButton("Show what was edited")
         self.difference.setObjectName("quiet")
         self.difference.setCheckable(True)
-        self.difference.setToolTip("Show the text of the round compared against, too, with the time of its lines.")
+        self.difference.setToolTip("Show the text of the round compared with, too, with the time of its lines.")
         self.difference.toggled.connect(self._show_difference)
         self.source = SourceView(state.workers)
         self.source.line_chosen.connect(self.open_file)
@@ -120,12 +120,12 @@ class Dossier(QFrame):
         layout.addWidget(self.source, 1)
         state.editor_asked.connect(self.open_file)
         state.line_changed.connect(self.source.show_line)
-        state.hand_changed.connect(self.refresh)
-        state.view_changed.connect(lambda: None if state.view else self.refresh())  # else what is in hand changes next
+        state.selection_changed.connect(self.refresh)
+        state.view_changed.connect(lambda: None if state.view else self.refresh())  # else what is selected changes next
 
     def refresh(self) -> None:
-        """Show the function in hand."""
-        view, function = self._state.view, self._state.in_hand
+        """Show the selected function."""
+        view, function = self._state.view, self._state.selected
         there = view is not None and function >= 0
         for part in (self.open_button, self.what_if, self.fan, self.source, self.source_head):
             part.setVisible(there)
@@ -134,7 +134,7 @@ class Dossier(QFrame):
         if view is None or function < 0:
             self.title.setText("")
             self.place.setText("")
-            self.sentence.setText("Choose a function to see who calls it, whom it calls, and its source." if view else "")
+            self.sentence.setText("Select a function to see what calls it, what it calls, and its source." if view else "")
             return
         table = view.loaded.profile.functions
         name = table.name[function]
@@ -154,58 +154,60 @@ class Dossier(QFrame):
     def _show_difference(self, wanted: bool) -> None:
         self.source.difference = wanted
         self.difference.setText("Hide what was edited" if wanted else "Show what was edited")
-        self.source.show_function(self._state.view, self._state.in_hand)
+        self.source.show_function(self._state.view, self._state.selected)
         self.source_head.setText(self.source.heading)
 
     def open_file(self, line: int = 0) -> None:
-        """Open the file of the function in hand: at the line given, else at that in hand, else where the function begins."""
-        view, function = self._state.view, self._state.in_hand
+        """Open the file of the selected function: at the line given, else at the selected one, else where the function begins."""
+        view, function = self._state.view, self._state.selected
         if view is None or function < 0:
             return
         table = view.loaded.profile.functions
         try:
             file = Path(view.loaded.round.subject.cwd, table.file[function])
-            open_at(str(file), line or self._state.line_in_hand or int(table.first_line[function]))
+            open_at(str(file), line or self._state.selected_line or int(table.first_line[function]))
         except (RicercaError, OSError) as problem:
             self.failed.emit(str(problem))
 
 
 def sentence(view: View, function: int) -> str:
-    """What is to be said of a function, in words."""
+    """A function's figures in a few sentences."""
     loaded = view.loaded
     figures, total = loaded.figures, max(loaded.profile.total_ns, 1)
     calls, own, whole = int(figures.calls[function]), int(figures.self_ns[function]), int(figures.inclusive_ns[function])
     if not calls and not whole and not int(figures.resumes[function]):
-        return "It does not run in what is read."
+        return "It does not run in this reading."
     callers, _callees = neighbours(loaded.edges, function)
     places = sum(max(len([line for line in one.lines if line]), 1) for one in callers if one.function >= 0)
     said = f"Called <span style='font-weight:600'>{plural(calls, 'time')}</span>"
     if places:
         said += f" from {plural(places, 'place')}"
     share = html.escape(f"{share_text(own / total)} of {loaded.what}")
-    said += f"; its own body takes <span style='font-weight:600'>{time_text(own)}</span>, {share}"
-    said += f", with what it calls {time_text(whole)}." if whole > own else "."
+    said += f". It takes <span style='font-weight:600'>{time_text(own)}</span> itself, {share}"
+    said += f"; {time_text(whole)} with what it calls." if whole > own else "."
     gain = ceiling(own, max(loaded.whole.total_ns, 1))
     if own / total >= 0.02:
-        said += f" Free, the run would be <span style='font-weight:600'>{factor_text(gain)}</span> as fast." if gain != float("inf") else ""
+        said += (
+            f" Without it the run would be <span style='font-weight:600'>{factor_text(gain)}</span> faster." if gain != float("inf") else ""
+        )
     else:
-        said += " Working on its body can gain next to nothing."
+        said += " Making its own body faster gains next to nothing."
     resumes = int(figures.resumes[function])
     if resumes:
-        said += f" Its body was gone on with {plural(resumes, 'time')}."
+        said += f" Resumed {plural(resumes, 'time')}."
     half = float(figures.self_half_ns[function])
     if half == half and own / total >= LEAST_UNCERTAIN:
         doubt = "Uncertain: its" if figures.uncertain[function] else "Its"
-        said += f" {doubt} own time lies between {time_text(max(own - half, 0))} and {time_text(own + half)} in 95 of 100 cases."
+        said += f" {doubt} self time is between {time_text(max(own - half, 0))} and {time_text(own + half)} in 95 of 100 cases."
     grown = view.growing.get(function)
     if grown is not None:
         said += (
-            f" A call grew dearer over the run: {time_text(grown.first_ns)} of its own at first, "
-            f"<span style='font-weight:600'>{time_text(grown.last_ns)}</span> in the end."
+            f" Calls got slower during the run: {time_text(grown.first_ns)} per call at the start, "
+            f"<span style='font-weight:600'>{time_text(grown.last_ns)}</span> at the end."
         )
     grew = view.grew_before.get(function)
     if grew is not None and view.base is not None:
-        said += f" In round {view.base.round.number} it grew from {time_text(grew.first_ns)} to {time_text(grew.last_ns)} a call."
+        said += f" In round {view.base.round.number} it went from {time_text(grew.first_ns)} to {time_text(grew.last_ns)} per call."
     base = view.base_times(function)
     if base is not None:
         said += " " + _change(view, function, own, calls, base)
@@ -221,9 +223,9 @@ def _change(view: View, function: int, own: int, calls: int, base: tuple[int, in
     sure = view.sure_of(function)
     colour = colours.soft if not sure or not gain else colours.faster if gain > 0 else colours.slower
     way = "less" if gain > 0 else "more"
-    said = f"Own time in round {number}: {html.escape(time_text(base[0]))}"
+    said = f"Self time in round {number}: {html.escape(time_text(base[0]))}"
     if gain:
-        said += f", so <span style='font-weight:600; color:{colour}'>{time_text(abs(gain))} {way}</span> now"
-        said += "" if sure else ", which may be chance"
-    said += "; edited since" if view.edited(function) else ""
-    return said + (f"; {count_text(base[2])} calls then." if base[2] != calls else "; as many calls.")
+        said += f"; now <span style='font-weight:600; color:{colour}'>{time_text(abs(gain))} {way}</span>"
+        said += "" if sure else ", not a clear change"
+    said += "; edited since then" if view.edited(function) else ""
+    return said + (f"; {count_text(base[2])} calls then." if base[2] != calls else "; the same number of calls.")

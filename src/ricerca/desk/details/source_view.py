@@ -62,7 +62,7 @@ class SourceView(QAbstractScrollArea):
         self._rows: tuple[tuple[str, int], ...] = ()
         """Of each row its sign and line: as it is (blank or +), or as it was (−), with the line it had then."""
         self.difference = False
-        """Whether the text of the round compared against is shown, too, where the function was edited."""
+        """Whether the text of the round compared with is shown, too, where the function was edited."""
         self._old_figures: dict[int, int] = {}
         self._figures: dict[int, tuple[int, int, int]] = {}
         self._base: dict[int, int] = {}
@@ -151,11 +151,11 @@ class SourceView(QAbstractScrollArea):
         return "\n".join(texts)
 
     def _show_dearest(self) -> None:
-        """Bring the dearest line into sight when the function is longer than the view."""
+        """Bring the slowest line into sight when the function is longer than the view."""
         if not self._figures:
             return
-        dearest = max(self._figures, key=lambda line: max(self._figures[line][0], 0) + self._figures[line][1])
-        place = (dearest - self._first) * LINE_PX
+        slowest = max(self._figures, key=lambda line: max(self._figures[line][0], 0) + self._figures[line][1])
+        place = (slowest - self._first) * LINE_PX
         if place > self.viewport().height() - 2 * LINE_PX:
             self.verticalScrollBar().setValue(place - self.viewport().height() // 2)
 
@@ -251,7 +251,7 @@ class SourceView(QAbstractScrollArea):
     def _explain(self, sign: str, line: int) -> str:
         if sign == GONE:
             took = f": {time_text(self._old_figures[line])} then" if line in self._old_figures else ""
-            return f"Line {line} as it was in the round compared against{took}."
+            return f"Line {line} as it was in the round compared with{took}."
         figures = self._figures.get(line)
         if figures is None:
             return ""
@@ -259,7 +259,7 @@ class SourceView(QAbstractScrollArea):
         said = f"Line {line}: {time_text(called)} in what it called (light)"
         said += f", {time_text(own)} on the line itself (dark), reached {plural(hits, 'time')}" if own >= 0 else ""
         if line in self._base:
-            said += f"; {time_text(self._base[line])} in the round compared against (dashed)"
+            said += f"; {time_text(self._base[line])} in the round compared with (dashed)"
         return said + "."
 
     @property

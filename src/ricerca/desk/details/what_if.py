@@ -15,7 +15,7 @@ class WhatIf(QWidget):
 
     expected = pyqtSignal(str)
 
-    def __init__(self, subject: str = "Were it", parent: QWidget | None = None) -> None:
+    def __init__(self, subject: str = "If it were", parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._view: View | None = None
         self._functions: list[int] = []
@@ -32,9 +32,9 @@ class WhatIf(QWidget):
         self.factor.valueChanged.connect(lambda _value: self._say())
         self.answer = QLabel()
         self.answer.setWordWrap(True)
-        self.note = QPushButton("Note it")
+        self.note = QPushButton("Add to note")
         self.note.setObjectName("quiet")
-        self.note.setToolTip("Write this expectation into the round's note, to hold it against the next round.")
+        self.note.setToolTip("Write this expectation into the round's note. The next round is compared with it.")
         self.note.clicked.connect(lambda _checked: self.expected.emit(self.words()))
         layout = QHBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
@@ -53,8 +53,8 @@ class WhatIf(QWidget):
         if self._view is not None:
             speedup, total_ns = self._view.loaded.if_faster(self._functions, self.factor.value())
             now = time_text(self._view.loaded.best_total_ns)
-            self.answer.setText(f"as fast: {time_text(total_ns)} in all")
-            self.answer.setToolTip(f"The run would take {time_text(total_ns)} instead of {now}, {factor_text(speedup)} as fast.")
+            self.answer.setText(f"faster: {time_text(total_ns)} in total")
+            self.answer.setToolTip(f"The run would take {time_text(total_ns)} instead of {now}, {factor_text(speedup)} faster.")
 
     def words(self) -> str:
         """The expectation as a sentence."""

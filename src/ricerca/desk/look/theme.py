@@ -1,4 +1,4 @@
-"""Colours, fonts and the style sheet: paper by day, slate by night, following the system."""
+"""Colours, fonts and the style sheet: paper by day, slate in the dark theme, following the system."""
 
 from __future__ import annotations
 

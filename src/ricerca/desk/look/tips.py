@@ -6,7 +6,7 @@ import html
 
 
 def tip(text: str | None) -> str:
-    """A text that wraps and is shown letter by letter; nothing for nothing.
+    """A text that wraps and is shown verbatim; nothing for nothing.
 
     >>> tip("<module>, <0.1 %")
     "<p style='white-space: pre-wrap'>&lt;module&gt;, &lt;0.1 %</p>"

@@ -26,7 +26,7 @@ class Rows:
     functions: int
     name: tuple[str, ...]
     cycles: tuple[str, ...]
-    """Names of the functions in each cycle, the dearest first."""
+    """Names of the functions in each cycle, the slowest first."""
     layer: tuple[str, ...]
     self_ns: np.ndarray
     inclusive_ns: np.ndarray
@@ -69,15 +69,15 @@ class FunctionsPage(SeenPage):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addWidget(self.table)
-        self.what_if = WhatIf("Were these")
+        self.what_if = WhatIf("If these were")
         self.what_if.expected.connect(state.note_expectation)
         self.what_if.hide()
         self.table.below_head.addWidget(self.what_if)
-        self.table.chosen.connect(state.take_in_hand)
+        self.table.chosen.connect(state.select)
         self.table.gathered.connect(self._sum_up)
         self.table.asked.connect(lambda place: show_row_menu(state, self.table.view.viewport() or self, place))
         self._summary = ""
-        state.hand_changed.connect(lambda: self.table.select(state.in_hand))
+        state.selection_changed.connect(lambda: self.table.select(state.selected))
 
     def clear(self) -> None:
         """No rows."""
@@ -101,17 +101,17 @@ class FunctionsPage(SeenPage):
         self.table.show_rows(_columns(view, rows), rows.present, words)
         order = np.sort(figures.self_ns[rows.present[rows.present < len(functions)]])[::-1]
         three = running_share(order, loaded.profile.total_ns)[2] if len(order) > 2 else 1.0
-        self._summary = f"{plural(len(order), 'function')}; the first three by self time are {share_text(float(three))}"
+        self._summary = f"{plural(len(order), 'function')}; the three slowest (self time) take {share_text(float(three))}"
         self.table.summary.setText(self._summary)
 
     def _sum_up(self, rows: list[int]) -> None:
-        """What the selected functions take together; of a cycle, how it is entered and runs round."""
+        """What the selected functions take together; of a cycle, its entries and the calls inside it."""
         view = self._state.view
         if view is None:
             return
         loaded, count = view.loaded, len(view.loaded.profile.functions)
-        rings = [loaded.cycles[row - count].members for row in rows if row >= count]
-        functions = sorted({row for row in rows if row < count}.union(*rings))
+        cycles = [loaded.cycles[row - count].members for row in rows if row >= count]
+        functions = sorted({row for row in rows if row < count}.union(*cycles))
         self.what_if.setVisible(len(functions) > 1)
         if len(functions) < 2:
             self.table.summary.setText(self._summary)
@@ -123,19 +123,19 @@ class FunctionsPage(SeenPage):
         own, calls = int(loaded.figures.self_ns[functions].sum()), int(loaded.figures.calls[functions].sum())
         share = share_text(own / max(loaded.profile.total_ns, 1))
         free = factor_text(ceiling(own, max(loaded.whole.total_ns, 1)))
-        said = f"{plural(len(functions), 'function')} together: {time_text(own)} of their own, {share}, {plural(calls, 'call')}"
-        self.table.summary.setText(f"{said}; free, the run would be {free} as fast")
+        said = f"{plural(len(functions), 'function')} together: {time_text(own)} self time, {share}, {plural(calls, 'call')}"
+        self.table.summary.setText(f"{said}; without them the run would be {free} faster")
 
 
 def cycle_words(one: Cycle) -> str:
-    """How a cycle is entered and runs round."""
+    """How often a cycle is entered, how many calls are inside it, and its time."""
     return (
-        f"Entered {plural(one.entries, 'time')} from outside, {plural(one.inner_calls, 'call')} inside; "
-        f"{time_text(one.self_ns)} of {time_text(one.inclusive_ns)} in its own functions"
+        f"Entered {plural(one.entries, 'time')}, {plural(one.inner_calls, 'call')} inside; "
+        f"{time_text(one.self_ns)} of {time_text(one.inclusive_ns)} in its functions themselves"
     )
 
 
-NO_EVIDENCE = " That may be chance."
+NO_EVIDENCE = " This may be chance."
 
 
 def _columns(view: View, rows: Rows) -> list[Column]:
@@ -168,12 +168,14 @@ def _columns(view: View, rows: Rows) -> list[Column]:
     def say_what(n: int) -> str:
         if n >= count:
             names = ", ".join(functions.name[member] for member in loaded.cycles[n - count].members[:40])
-            return f"Functions that call each other in a ring: {names}. {cycle_words(loaded.cycles[n - count])}."
+            return f"Mutually recursive functions: {names}. {cycle_words(loaded.cycles[n - count])}."
         place = f"{functions.file[n] or functions.module[n]}, line {functions.first_line[n]}"
         said = f"{functions.name[n]} in {place}; layer: {functions.layer[n]}"
         grown = view.growing.get(n)
         return said + (
-            f". A call took {time_text(grown.first_ns)} of its own at first, {time_text(grown.last_ns)} in the end" if grown else ""
+            f". Self time per call went from {time_text(grown.first_ns)} at the start to {time_text(grown.last_ns)} at the end"
+            if grown
+            else ""
         )
 
     def say_bar(n: int) -> str:
@@ -186,9 +188,9 @@ def _columns(view: View, rows: Rows) -> list[Column]:
 
     def say_self(n: int) -> str:
         share = share_text(rows.self_ns[n] / total)
-        where = f"in the body of {rows.name[n]} itself" if n < count else "in the bodies of its functions"
+        where = f"in {rows.name[n]} itself" if n < count else "in its functions themselves"
         said = f"{time_text(rows.self_ns[n])} {where}, {share} of {loaded.what}."
-        said += f" {time_text(cost[n])} of recorder's cost has been deducted."
+        said += f" {time_text(cost[n])} of recording overhead is deducted."
         if half_ns[n] == half_ns[n]:
             said += f" {interval_words(rows.self_ns[n], half_ns[n])}"
         return said + (" This figure is uncertain." if uncertain[n] else "")
@@ -211,7 +213,7 @@ def _columns(view: View, rows: Rows) -> list[Column]:
         then = f" {count_text(int(before[n]))} calls in round {view.base.round.number}." if view.base is not None else ""
         return (
             f"Called {plural(int(figures.calls[n]), 'time')}, {count_text(int(figures.first_entry_calls[n]))} of them "
-            f"while it was not running already; gone on with {plural(int(figures.resumes[n]), 'time')}.{then}"
+            f"while it was not already active; resumed {plural(int(figures.resumes[n]), 'time')}.{then}"
         )
 
     def write_calls(n: int) -> str:

@@ -121,15 +121,15 @@ class Sheet(QGraphicsView):
         elif event.key() in (keys.Key_Left, keys.Key_Right, keys.Key_Up, keys.Key_Down):
             self._page.walk(event.key())
         elif event.key() in (keys.Key_Return, keys.Key_Enter):
-            self._page.fold(self._page.node_in_hand())
+            self._page.fold(self._page.selected_node())
         elif event.key() == keys.Key_Menu:
-            self._page.show_menu(self._page.node_in_hand(), self.rect().center())
+            self._page.show_menu(self._page.selected_node(), self.rect().center())
         else:
             super().keyPressEvent(event)
 
 
 class GraphPage(SeenPage):
-    """Who calls whom in the reading, cut to what matters."""
+    """Callers and callees in the reading, cut to what matters."""
 
     def __init__(self, state: DeskState, parent: QWidget | None = None) -> None:
         super().__init__(state, parent)
@@ -170,13 +170,13 @@ class GraphPage(SeenPage):
         layout.setSpacing(0)
         layout.addLayout(head)
         layout.addWidget(self.view, 1)
-        state.hand_changed.connect(self._follow_hand)
+        state.selection_changed.connect(self._follow_hand)
 
     # ---- what is shown
 
     def draw(self, view: View) -> None:
         """Choose and lay out the graph away from the interface, then show it."""
-        most, folded, hand = self.slider.value(), frozenset(self._folded), self._state.in_hand
+        most, folded, hand = self.slider.value(), frozenset(self._folded), self._state.selected
 
         def make() -> Drawn:
             graph = call_graph(view.loaded.profile, most, folded, hand, LEAST_SHARE if most == DEFAULT_NODES else 0.0)
@@ -198,23 +198,23 @@ class GraphPage(SeenPage):
         said = plural(len(graph.nodes), "node")
         if graph.hidden:
             said += f"; {count_text(graph.hidden)} more are hidden, with {time_text(graph.hidden_ns)} of their own"
-        self.summary.setText(said if graph.nodes else "Nothing is called in what is read.")
+        self.summary.setText(said if graph.nodes else "There are no calls in this reading.")
         self.show_hand()
 
     def lane_bands(self) -> list[tuple[str, QRectF]]:
         """Layer and room of each lane that is drawn."""
         return self._drawn.bands() if self._drawn is not None and self._drawn.graph.nodes else []
 
-    def node_in_hand(self) -> int:
-        """Place of the node that holds the function in hand, -1 where it is hidden."""
+    def selected_node(self) -> int:
+        """Place of the node that holds the selected function, -1 where it is hidden."""
         if self._drawn is None:
             return -1
-        hand = self._state.in_hand
+        hand = self._state.selected
         return next((at for at, node in enumerate(self._drawn.graph.nodes) if hand in node.functions), -1)
 
     def show_hand(self) -> bool:
-        """Bring the node in hand into sight; whether there is one, which there need not be in what is read."""
-        scene, node = self.view.scene(), self.node_in_hand()
+        """Bring the selected node into sight; whether there is one, which there need not be in what is read."""
+        scene, node = self.view.scene(), self.selected_node()
         if scene is not None and self._drawn is not None:
             scene.update()
             if node >= 0:
@@ -224,16 +224,16 @@ class GraphPage(SeenPage):
     def _follow_hand(self) -> None:
         if self._drawn is None or not self.isVisible() or self.show_hand():
             return
-        if self._drawn.view is self._state.view and self._state.in_hand >= 0:
+        if self._drawn.view is self._state.view and self._state.selected >= 0:
             self.refresh()
 
     # ---- acting
 
     def take(self, node: int) -> None:
-        """Take a node's function in hand; of a folded module the one with most time of its own."""
+        """Select a node's function; of a folded module the one with most time of its own."""
         if self._drawn is not None and 0 <= node < len(self._drawn.graph.nodes):
             figures = self._drawn.view.loaded.figures
-            self._state.take_in_hand(max(self._drawn.graph.nodes[node].functions, key=lambda one: int(figures.self_ns[one])))
+            self._state.select(max(self._drawn.graph.nodes[node].functions, key=lambda one: int(figures.self_ns[one])))
 
     def _folds(self, node: int) -> list[Fold]:
         """What a node is part of, the smallest first."""
@@ -285,7 +285,7 @@ class GraphPage(SeenPage):
 
     def walk(self, key: int) -> None:
         """Right and left along the heaviest ribbon, up and down within the column."""
-        drawn, now = self._drawn, self.node_in_hand()
+        drawn, now = self._drawn, self.selected_node()
         if drawn is None:
             return
         if now < 0:

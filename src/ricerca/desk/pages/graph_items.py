@@ -90,7 +90,7 @@ class Lanes(QGraphicsItem):
             paint_lane_name(painter, name, band.topLeft())
         for number, cycle in enumerate(drawn.graph.cycles):
             self._enclose(painter, number, cycle.members)
-        hand = self._page.node_in_hand()
+        hand = self._page.selected_node()
         ribbons = drawn.graph.ribbons
         for row in sorted(range(len(ribbons)), key=lambda row: hand in (ribbons[row].caller, ribbons[row].callee)):
             self._ribbon(painter, row, hand)
@@ -119,8 +119,8 @@ class Lanes(QGraphicsItem):
         thick = max(THICKEST_PX * share, 1.2)
         start, end = drawn.pill(ribbon.caller), drawn.pill(ribbon.callee)
         colour = QColor(colours.own(drawn.graph.nodes[ribbon.callee].layer))
-        in_hand = hand in (ribbon.caller, ribbon.callee)
-        colour.setAlphaF(0.75 if in_hand else 0.32)
+        selected = hand in (ribbon.caller, ribbon.callee)
+        colour.setAlphaF(0.75 if selected else 0.32)
         a, b = QPointF(start.right(), start.center().y()), QPointF(end.left() - 3, end.center().y())
         path = QPainterPath(a)
         if ribbon.caller == ribbon.callee:
@@ -128,7 +128,7 @@ class Lanes(QGraphicsItem):
         elif b.x() > a.x():
             bend = max((b.x() - a.x()) / 2, 24)
             path.cubicTo(a + QPointF(bend, 0), b - QPointF(bend, 0), b)
-        else:  # back, as a ring of calls goes
+        else:  # back, as a cycle of calls goes
             low = max(start.bottom(), end.bottom()) + 18
             path.cubicTo(a + QPointF(60, 0), QPointF(a.x() + 40, low), QPointF((a.x() + b.x()) / 2, low))
             path.cubicTo(QPointF(b.x() - 40, low), b - QPointF(60, 0), b)
@@ -137,16 +137,16 @@ class Lanes(QGraphicsItem):
         painter.setPen(pen)
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawPath(path)
-        if share >= LEAST_COUNTED or in_hand:
+        if share >= LEAST_COUNTED or selected:
             ahead = ribbon.caller != ribbon.callee and b.x() > a.x()
             gap = drawn.place(ribbon.caller).right() + GAP_PX * 0.38  # and not upon the mark of the next node
-            self._count(painter, _point_at(path, gap) if ahead else path.pointAtPercent(0.5), count_text(ribbon.calls), in_hand)
+            self._count(painter, _point_at(path, gap) if ahead else path.pointAtPercent(0.5), count_text(ribbon.calls), selected)
 
     @staticmethod
-    def _count(painter: QPainter, at: QPointF, text: str, in_hand: bool) -> None:
+    def _count(painter: QPainter, at: QPointF, text: str, selected: bool) -> None:
         colours = theme.now()
-        painter.setFont(theme.font(theme.SMALL_PX, bold=in_hand))
-        width = theme.metrics(theme.SMALL_PX, bold=in_hand).horizontalAdvance(text)
+        painter.setFont(theme.font(theme.SMALL_PX, bold=selected))
+        width = theme.metrics(theme.SMALL_PX, bold=selected).horizontalAdvance(text)
         room = QRectF(at.x() - width / 2 - 3, at.y() - 8, width + 6, 16)
         ground = QColor(colours.paper)
         ground.setAlphaF(0.82)
@@ -167,7 +167,7 @@ def _point_at(path: QPainterPath, x: float) -> QPointF:
 
 
 class Pill(QGraphicsItem):
-    """One node. A click takes it in hand, a double click folds or opens its module."""
+    """One node. A click selects it, a double click folds or opens its module."""
 
     def __init__(self, drawn: Drawn, node: int, page: GraphPage) -> None:
         super().__init__()
@@ -180,7 +180,7 @@ class Pill(QGraphicsItem):
         said = (
             f"{one.name}: {plural(one.calls, 'call')}, {time_text(one.self_ns)} itself, {time_text(one.inclusive_ns)} with all it called, "
         )
-        said += f"{share_text(one.inclusive_ns / total)} of what is read."
+        said += f"{share_text(one.inclusive_ns / total)} of this reading."
         said += f" {one.name} is folded; double click opens it." if one.folded else " Double click folds its module into one node."
         return said
 
@@ -193,7 +193,7 @@ class Pill(QGraphicsItem):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         one, colours = self._drawn.graph.nodes[self.node], theme.now()
         cell, pill = self._drawn.place(self.node), self._drawn.pill(self.node)
-        if self._page.node_in_hand() == self.node:
+        if self._page.selected_node() == self.node:
             painter.setPen(QPen(QColor(colours.accent), 2))
             painter.setBrush(QColor(colours.chosen))
             painter.drawRoundedRect(cell.adjusted(-5, -1, 5, 1), 8, 8)

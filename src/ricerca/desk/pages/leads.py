@@ -24,7 +24,7 @@ from ricerca.report.wording import place_text, plural, time_text
 
 STEPS = {
     leads.BODY: ("See its lines", "Lines"),
-    leads.OFTEN: ("See who calls it", "Graph"),
+    leads.OFTEN: ("See what calls it", "Graph"),
     leads.SELDOM: ("Follow it in the call tree", "Call tree"),
     leads.GROWS: ("See it over time", "Timeline"),
     leads.CYCLE: ("See the cycle", "Graph"),
@@ -37,7 +37,7 @@ STEPS = {
 }
 """What to look at next: words and page."""
 OTHERS_TIME = (leads.COLLECTION, leads.IMPORTS, leads.PROGRAMS)
-"""Kinds whose time must be read where it runs."""
+"""Kinds whose time must be read where it is spent."""
 BAR_ROOM, SIDE = 22, 132
 
 
@@ -77,7 +77,7 @@ class Place(QLabel):
 
 
 class Card(QFrame):
-    """One lead. Click, Enter or Space take it in hand; up and down go to the next card."""
+    """One lead. Click, Enter or Space selects it; up and down go to the next card."""
 
     taken = pyqtSignal()
     moved = pyqtSignal(int)
@@ -87,7 +87,7 @@ class Card(QFrame):
         super().__init__()
         self.lead = lead
         self.words = lead_sentence(lead, view.loaded.what)
-        self.in_hand = False
+        self.selected = False
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName(f"Lead {number}: {self.words}")
         self.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
@@ -108,8 +108,8 @@ class Card(QFrame):
         sentence.setWordWrap(True)
         sentence.setTextFormat(Qt.TextFormat.PlainText)
         strip = Strip(lead, max(view.loaded.profile.total_ns, 1), base[1] if base else None)
-        said = f"Dark: {time_text(lead.own_ns)}, what is at stake. Light: {time_text(lead.inclusive_ns)} with what it calls."
-        said += " The whole width is all that is read."
+        said = f"Dark: {time_text(lead.own_ns)}, which this lead is about. Light: {time_text(lead.inclusive_ns)} with what it calls."
+        said += " The full width is the whole reading."
         strip.setToolTip(tip(said + (f" Dashed: {time_text(base[1])} in round {view.base.round.number}." if base and view.base else "")))
         column.addWidget(sentence)
         column.addWidget(strip)
@@ -119,7 +119,7 @@ class Card(QFrame):
             evidence.setTextFormat(Qt.TextFormat.PlainText)
             column.addWidget(evidence)
         if lead.uncertain:
-            doubt = QLabel("≈ Uncertain: more than half of what was measured here was the recorder's own cost.")
+            doubt = QLabel("≈ Uncertain: the interval of this time is too wide to act on.")
             doubt.setObjectName("soft")
             doubt.setWordWrap(True)
             column.addWidget(doubt)
@@ -175,9 +175,9 @@ class Card(QFrame):
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter, colours = QPainter(self), theme.now()
-        if self.in_hand or self.hasFocus():
+        if self.selected or self.hasFocus():
             painter.fillRect(self.rect(), QColor(colours.chosen))
-        if self.in_hand:
+        if self.selected:
             painter.fillRect(0, 0, 3, self.height(), QColor(colours.accent))
         painter.fillRect(0, self.height() - 1, self.width(), 1, QColor(colours.rule))
         painter.end()
@@ -213,7 +213,7 @@ class LeadsPage(SeenPage):
         layout.setSpacing(0)
         layout.addWidget(self.head)
         layout.addWidget(self.area, 1)
-        state.hand_changed.connect(self._mark)
+        state.selection_changed.connect(self._mark)
 
     def clear(self) -> None:
         """No cards."""
@@ -240,20 +240,20 @@ class LeadsPage(SeenPage):
         column.addStretch(1)
         self.area.setWidget(holder)
         self.head.setText(
-            f"{plural(len(found), 'place')} worth a look, those with most to gain first" if found else "Nothing runs in what is read."
+            f"{plural(len(found), 'place')} worth a look, the largest possible gain first" if found else "There is no time in this reading."
         )
         self._mark()
 
     def to_cards(self) -> None:
-        """Give the keyboard to the card in hand, else to the first."""
-        card = next((card for card in self.cards if card.in_hand), next(iter(self.cards), None))
+        """Give the keyboard to the selected card, else to the first."""
+        card = next((card for card in self.cards if card.selected), next(iter(self.cards), None))
         if card is not None:
             card.setFocus()
 
     def _step(self, lead: Lead) -> tuple[str, Callable[[], None] | None]:
         """The next step of a lead: words, and what it does."""
         if lead.kind == leads.WAITING:
-            return "Read the waiting alone", lambda: self._state.set_reading(replace(self._state.reading, clock=WAITING))
+            return "Show only waiting", lambda: self._state.set_reading(replace(self._state.reading, clock=WAITING))
         words, page = STEPS[lead.kind]
         return words, partial(self._go, lead, page)
 
@@ -268,9 +268,9 @@ class LeadsPage(SeenPage):
         if lead.function < 0:
             return
         if lead.line:
-            self._state.take_line(lead.function, lead.line)
+            self._state.select_line(lead.function, lead.line)
         else:
-            self._state.take_in_hand(lead.function)
+            self._state.select(lead.function)
 
     def _walk(self, at: int, step: int) -> None:
         if 0 <= at + step < len(self.cards):
@@ -285,5 +285,5 @@ class LeadsPage(SeenPage):
 
     def _mark(self) -> None:
         for card in self.cards:
-            card.in_hand = card.lead.function >= 0 and card.lead.function == self._state.in_hand
+            card.selected = card.lead.function >= 0 and card.lead.function == self._state.selected
             card.update()

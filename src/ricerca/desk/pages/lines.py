@@ -25,24 +25,24 @@ class LinesPage(SeenPage):
         layout.addWidget(self.table)
         self.table.chosen.connect(self._take)
         self.table.asked.connect(lambda place: show_row_menu(state, self.table.view.viewport() or self, place))
-        state.hand_changed.connect(self._follow)
+        state.selection_changed.connect(self._follow)
         state.line_changed.connect(lambda _line: self._follow())
 
     def _follow(self) -> None:
-        """Mark the line in hand, else the dearest one of the function in hand."""
+        """Mark the selected line, else the slowest one of the selected function."""
         view, state = self._state.view, self._state
         if view is None or not self.isVisible():
             return
         lines = view.loaded.lines
-        of_function = lines.function == state.in_hand
-        rows = np.flatnonzero(of_function & (lines.line == state.line_in_hand)) if state.line_in_hand else np.flatnonzero(of_function)
+        of_function = lines.function == state.selected
+        rows = np.flatnonzero(of_function & (lines.line == state.selected_line)) if state.selected_line else np.flatnonzero(of_function)
         self.table.select(int(rows[0]) if len(rows) else -1)
 
     def _take(self, row: int) -> None:
         view = self._state.view
         if view is None:
             return
-        self._state.take_line(int(view.loaded.lines.function[row]), int(view.loaded.lines.line[row]))
+        self._state.select_line(int(view.loaded.lines.function[row]), int(view.loaded.lines.line[row]))
 
     def clear(self) -> None:
         """No rows."""
@@ -61,10 +61,10 @@ class LinesPage(SeenPage):
 
         self.table.show_rows(_columns(view), np.arange(len(lines)), words)
         followed = int((lines.hits >= 0).sum())
-        whole = "" if view.loaded.what == "the run" else ", these of the whole line run, whatever is read"
-        told = f"; own time and hits of {plural(followed, 'line')}{whole}" if followed else ""
-        hint = "" if followed else "; for own time and hits follow a function's lines in a new round"
-        self.table.summary.setText(f"{plural(len(lines), 'line')} that call something{told}{hint}")
+        whole = "" if view.loaded.what == "the run" else ", counted over the whole line run"
+        told = f"; self time and hits of {plural(followed, 'line')}{whole}" if followed else ""
+        hint = "" if followed else "; for self time and hits, record a round that follows lines"
+        self.table.summary.setText(f"{plural(len(lines), 'line')} that make calls{told}{hint}")
         self._follow()
 
 
@@ -101,7 +101,7 @@ def _columns(view: View) -> list[Column]:
                bar=lambda r: Bar(longest, max(int(lines.self_ns[r]), 0), int(totals[r]), None if base is None else float(base[r]),
                                  functions.layer[lines.function[r]])),
         Column("total", "total", 76, lambda r: time_text(totals[r]), totals,
-               lambda r: f"{share_text(totals[r] / total)} of {view.loaded.what} passes on this line and in what it calls."),
+               lambda r: f"{share_text(totals[r] / total)} of {view.loaded.what} is spent on this line and in what it calls."),
     ]  # fmt: skip
     if base is not None:
         columns.append(
@@ -117,6 +117,6 @@ def _columns(view: View) -> list[Column]:
     if (lines.hits >= 0).any():
         columns.append(
             Column("hits", "hits", 84, lambda r: "" if lines.hits[r] < 0 else count_text(int(lines.hits[r])), lines.hits,
-                   lambda r: "Its lines were not followed." if lines.hits[r] < 0 else f"Reached {plural(int(lines.hits[r]), 'time')}.")
+                   lambda r: "The lines of this function were not followed." if lines.hits[r] < 0 else f"{plural(int(lines.hits[r]), 'hit')}.")
         )  # fmt: skip
     return columns

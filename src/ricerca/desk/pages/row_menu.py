@@ -1,4 +1,4 @@
-"""What can be done with the function in hand, as a menu on any row."""
+"""What can be done with the selected function, as a menu on any row."""
 
 from __future__ import annotations
 
@@ -18,8 +18,8 @@ Extra = tuple[str, Callable[[], None]]
 
 
 def row_menu(state: DeskState, parent: QWidget, extra: tuple[Extra, ...] = ()) -> QMenu | None:
-    """The menu, None with nothing in hand. extra come first: what only the page asked knows of."""
-    name = state.name_in_hand()
+    """The menu, None with nothing selected. extra come first: what only the page asked knows of."""
+    name = state.selected_name()
     if name is None:
         return None
     menu = QMenu(parent)
@@ -50,7 +50,7 @@ def plain(text: str) -> str:
 
 
 def add_reading_actions(menu: QMenu, state: DeskState) -> None:
-    """What can be done to the reading with the function in hand."""
+    """What can be done to the reading with the selected function."""
     for text, keys, act in state.reading_actions():
         menu.addAction(plain(text) + (f"\t{keys}" if keys else ""), act)
 
@@ -63,7 +63,7 @@ def copy_text(text: str) -> None:
 
 
 def _add_layers(menu: QMenu, state: DeskState, parent: QWidget) -> None:
-    place = state.place_in_hand()
+    place = state.selected_place()
     if place is None:
         return
     choices = patterns_of(*place)

@@ -43,10 +43,10 @@ class Staves(QWidget):
         self._from = self._to = -1
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setAccessibleName("Timeline; arrow keys with Shift choose a stretch, Enter reads it")
+        self.setAccessibleName("Timeline. Shift and arrow keys select a stretch, Enter reads it")
 
     def show_line(self, view: View, line: Timeline, base: Timeline | None, stretch: tuple[int, int] | None) -> None:
-        """Take a timeline, that of the round compared against, and the stretch that is read."""
+        """Take a timeline, that of the round compared with, and the stretch that is read."""
         self._view, self._line, self._base = view, line, base
         self._from, self._to = stretch or (-1, -1)
         self.setMinimumHeight(int(self._height()))
@@ -139,7 +139,7 @@ class Staves(QWidget):
         self._paint_spans(painter, line, stave, top + DENSITY_PX + WAIT_PX)
 
     def _paint_base(self, painter: QPainter, stave: Stave, top: float) -> None:
-        """Dashed outline: the thread of the same name in the round compared against."""
+        """Dashed outline: the thread of the same name in the round compared with."""
         base = self._base
         twin = next((one for one in base.staves if one.name == stave.name), None) if base else None
         if base is None or twin is None or not base.slices:
@@ -168,7 +168,7 @@ class Staves(QWidget):
             room = self._span_room(line, stave, start, end, row, top)
             if row >= MOST_ROWS or room.width() < LEAST_SPAN_PX:
                 continue
-            chosen = function == self._state.in_hand
+            chosen = function == self._state.selected
             colour = QColor(colours.accent) if chosen else colours.own(table.layer[function])
             colour.setAlphaF(1.0 if chosen else 0.6)
             painter.setPen(QPen(colour, 2.4 if chosen else 1.2))
@@ -249,7 +249,7 @@ class Staves(QWidget):
         self._from = self._to = -1
         function = self._function_at(event.position())
         if function >= 0:
-            self._state.take_in_hand(function)
+            self._state.select(function)
             self.update()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
@@ -295,7 +295,7 @@ class Staves(QWidget):
     def _words(self, at: QPointF) -> str:
         line, function = self._line, self._function_at(at)
         if function >= 0:
-            return f"A long call of {self._view.loaded.profile.functions.name[function]}. Click takes it in hand."
+            return f"A long call of {self._view.loaded.profile.functions.name[function]}. Click to select it."
         where, top = self._slice(at.x()), float(HEAD_PX)
         for stave in line.staves:
             tall = DENSITY_PX + WAIT_PX + self._rows(stave) * SPAN_PX + GAP_PX
@@ -305,7 +305,7 @@ class Staves(QWidget):
                 waits = f"; {time_text(float(stave.waiting[where]))} of it waiting" if stave.waiting[where] > 0 else ""
                 return f"At {time_text(where * line.slice_ns)}, within {time_text(line.slice_ns)}: {said or 'nothing'}{waits}."
             top += tall
-        return "Drag to choose a stretch of the run; everything is then about that stretch."
+        return "Drag to select a stretch of the run; every page then shows that stretch only."
 
 
 class TimelinePage(SeenPage):
@@ -321,7 +321,7 @@ class TimelinePage(SeenPage):
         self.legend.setTextFormat(Qt.TextFormat.RichText)
         self.whole = QPushButton("Whole run")
         self.whole.setObjectName("quiet")
-        self.whole.setToolTip("Take the stretch out of the reading.")
+        self.whole.setToolTip("Remove this stretch from the reading.")
         self.whole.clicked.connect(lambda _checked: state.set_reading(replace(state.reading, stretch=None)))
         area = QScrollArea()
         area.setWidgetResizable(True)
@@ -337,7 +337,7 @@ class TimelinePage(SeenPage):
         self.legend.setContentsMargins(16, 0, 16, 0)
         layout.addWidget(self.legend)
         layout.addWidget(area, 1)
-        state.hand_changed.connect(self.staves.update)
+        state.selection_changed.connect(self.staves.update)
 
     def draw(self, view: View) -> None:
         """Spread the run over time away from the interface, then show it; the chosen stretch is marked, not cut out."""
@@ -360,7 +360,7 @@ class TimelinePage(SeenPage):
         patch = "<span style='background-color:{}'>&nbsp;&nbsp;&nbsp;</span> {}"
         self.legend.setText("&nbsp;&nbsp; ".join(patch.format(colours.own(layer).name(), layer) for layer in drawn))
         if not line.slices:
-            self.summary.setText("This round was recorded without slices of time, so there is nothing to draw.")
+            self.summary.setText("This round has no timeline: it was recorded without slices of time.")
             return
         words = f"{plural(len(line.staves), 'thread')}, in slices of {time_text(line.slice_ns)}; faint: waiting"
         phases = f"; dotted: the mix of functions changes ({plural(len(line.phases), 'time')})" if line.phases else ""
@@ -370,4 +370,4 @@ class TimelinePage(SeenPage):
             )
         cut = view.loaded.whole.facts.not_by_time
         phases += f". No room was left for more: {cut}" if cut else ""
-        self.summary.setText(words + phases + ". Times as recorded, the recorder's cost included. Drag over a stretch to read only that.")
+        self.summary.setText(words + phases + ". Times include the recording overhead. Drag over a stretch to read only that.")

@@ -236,7 +236,7 @@ class TreePage(SeenPage):
         self._following = False
         self.view.selectionModel().currentChanged.connect(lambda _now, _before: self._take_current())
         self.view.selectionModel().selectionChanged.connect(lambda _now, _before: self._take_current())  # the mouse selects later
-        state.hand_changed.connect(self._follow_hand)
+        state.selection_changed.connect(self._follow_hand)
 
     def _show_menu(self, place: QPoint) -> None:
         """What can be done with a row: with the function, and with this chain of calls alone."""
@@ -269,7 +269,7 @@ class TreePage(SeenPage):
         self.model.show(None)
 
     def draw(self, view: View) -> None:
-        """Show the tree, open along the heaviest path and at the function in hand."""
+        """Show the tree, open along the heaviest path and at the selected function."""
         self._following = True
         self.model.show(view)
         self._deepest = 1
@@ -312,14 +312,14 @@ class TreePage(SeenPage):
         chosen = index.isValid() and self.view.selectionModel().isSelected(index)  # and not merely current, as at a first focus
         if not self._following and chosen and node.context >= 0 and self._state.view:
             self._following = True
-            self._state.take_in_hand(int(self._state.view.loaded.tree.function[node.context]))
+            self._state.select(int(self._state.view.loaded.tree.function[node.context]))
             self._following = False
 
     def _follow_hand(self) -> None:
         view = self._state.view
-        if self._following or view is None or self._state.in_hand < 0 or not self.isVisible() or not self.model.shows(view):
+        if self._following or view is None or self._state.selected < 0 or not self.isVisible() or not self.model.shows(view):
             return
-        context = context_of(view.loaded.tree, self._state.in_hand)
+        context = context_of(view.loaded.tree, self._state.selected)
         if context >= 0:
             self._following = True
             self._open(path_to(view.loaded.tree, context), select=True)

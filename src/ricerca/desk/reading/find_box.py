@@ -16,7 +16,7 @@ from ricerca.report.wording import place_text, time_text
 
 MOST, MOST_TEXT, LEAST_PX = 14, 80, 520
 MOST_LINES = 20_000
-"""Of more lines the dearest are looked through, so that typing stays quick."""
+"""Of more lines the slowest are looked through, so that typing stays quick."""
 
 
 @dataclass(frozen=True)
@@ -73,13 +73,13 @@ class FindBox(QLineEdit):
             words = f"{table.name[n]} {table.module[n]} {place}".lower()
             if figures.shown[n] and all(part in words for part in parts):
                 text = f"{table.name[n]}   {place}   {time_text(figures.self_ns[n])}"
-                found.append(Find(text, partial(self._state.take_in_hand, n)))
+                found.append(Find(text, partial(self._state.select, n)))
                 if len(found) == MOST - 4:
                     break
         return found
 
     def _lines(self, parts: list[str]) -> list[Find]:
-        """Lines by place or text, the dearest first."""
+        """Lines by place or text, the slowest first."""
         view = self._state.view
         if view is None:
             return []
@@ -89,7 +89,7 @@ class FindBox(QLineEdit):
             place = place_text(table.file[function], line, table.module[function])
             if text and all(part in f"{place} {text}".lower() for part in parts):
                 words = f"{place}   {time_text(lines.total_ns[row])}   {text[:MOST_TEXT]}"
-                found.append(Find(words, partial(self._state.take_line, function, line)))
+                found.append(Find(words, partial(self._state.select_line, function, line)))
                 if len(found) == MOST - 4:
                     break
         return found

@@ -28,19 +28,19 @@ from ricerca.report.notes import comparison_notes
 from ricerca.report.wording import factor_text, plural, short_name
 
 CLOCK_WORDS = {
-    WALL: "The time that passes on the clock on the wall, waiting included; threads and processes each for themselves, added up.",
+    WALL: "Time by the clock on the wall, waiting included. Threads and processes are added up.",
     ELAPSED: "The run's own time: each moment counts once, shared among the threads and processes that ran in it. "
     "When none ran, it goes to what the main thread waited in.",
     ON_CPU: "Only the time in which the thread ran on a processor.",
-    WAITING: "Only the time in which the thread waited: slept, or was held up by a lock, a file, a socket, a child process.",
+    WAITING: "Only the time in which the thread waited: for a sleep, a lock, a file, a socket or a child process.",
 }
 LEVEL_WORDS = {
-    "function": "Each function stands for itself.",
-    "class": "The methods of a class stand together.",
-    "module": "The functions of a module stand together.",
-    "package": "All modules of a package stand together.",
+    "function": "One row for each function.",
+    "class": "One row for each class.",
+    "module": "One row for each module.",
+    "package": "One row for each package.",
 }
-CHARGED, RUNS = "charged to my code", "where it runs"
+CHARGED, RUNS = "charged to my code", "not charged"
 
 
 def round_words(one: Round) -> str:
@@ -56,18 +56,18 @@ class ReadingLine(QFrame):
         self.setObjectName("ruled")
         self._state = state
         self.round_button = self._clause("Which round is looked at")
-        self.against_button = self._clause("Which round it is held against")
+        self.against_button = self._clause("Which round it is compared with")
         self.clock_button = self._clause("Which time is looked at")
         self.thread_button = self._clause("Which threads are looked at")
         self.charge_button = self._clause("Where the time of other people's code counts (Ctrl+G)")
         self.level_button = self._clause("What a row stands for")
-        self.more_button = self._clause("Narrow the reading, or keep it")
+        self.more_button = self._clause("Narrow the reading, reset it, or save it")
         self.more_button.setText("+ clause")
         self._more_menu = self.more_button.menu()
         if self._more_menu is not None:
             self._more_menu.aboutToShow.connect(self._fill_more)
-        self.back = self._step("‹", "Back to the reading before (Alt+Left)", state.back)
-        self.forward = self._step("›", "Forward again (Alt+Right)", state.forward)
+        self.back = self._step("‹", "Back to the previous reading (Alt+Left)", state.back)
+        self.forward = self._step("›", "Forward (Alt+Right)", state.forward)
         self.verdict = QLabel()
         self.verdict.setTextFormat(Qt.TextFormat.RichText)
         words = QWidget()
@@ -130,7 +130,7 @@ class ReadingLine(QFrame):
         """A clause that goes away when it is pressed."""
         button = QPushButton(f"{text} ×")
         button.setObjectName("clause")
-        button.setToolTip(tip(f"{name}. Press to take this clause out of the reading."))
+        button.setToolTip(tip(f"{name}. Press to remove this clause."))
         button.setAccessibleName(f"Remove: {text}")
         button.setCursor(Qt.CursorShape.PointingHandCursor)
         button.clicked.connect(lambda _checked: self._state.set_reading(without))
@@ -188,7 +188,7 @@ class ReadingLine(QFrame):
         self._choices(
             self.clock_button, [(f"{clock} time", clock == reading.clock, self._reads(replace(reading, clock=clock))) for clock in CLOCKS]
         )
-        self._tick(self.clock_button, "with the recorder's own cost (raw)", reading.raw, replace(reading, raw=not reading.raw))
+        self._tick(self.clock_button, "with the recording overhead (raw)", reading.raw, replace(reading, raw=not reading.raw))
         names = self._thread_names()
         if len(names) > 1 or reading.threads or reading.processes:
             chosen = [*reading.threads, *(f"process {number}" for number in reading.processes)]
@@ -216,7 +216,7 @@ class ReadingLine(QFrame):
         self.charge_button.setText(CHARGED if charged else RUNS)
         self.charge_button.setToolTip(
             tip("The time of libraries and builtins counts at the line of your code that asked for it. Ctrl+G switches.")
-            if charged else tip("Time counts in the function in which it passes. Ctrl+G switches.")
+            if charged else tip("Time counts in the function it was spent in. Ctrl+G switches.")
         )  # fmt: skip
         self._choices(self.charge_button, [(CHARGED, charged, self._reads(replace(reading, charged=(*own, ALL_OTHERS)))),
                                            (RUNS, not charged, self._reads(replace(reading, charged=own)))])  # fmt: skip
@@ -287,16 +287,16 @@ class ReadingLine(QFrame):
             return
         menu.clear()
         add_reading_actions(menu, self._state)
-        pattern = self._state.pattern_in_hand()
+        pattern = self._state.selected_pattern()
         if pattern:
             menu.addAction(plain(f"Put {pattern} in a layer…"), self.ask_layer)
         for one in self._state.own_layers:
             self._add_layer(menu, one)
         menu.addSeparator()
-        menu.addAction("Everything, where it runs", lambda: self._state.set_reading(Reading()))
+        menu.addAction("Reset the reading", lambda: self._state.set_reading(Reading()))
         menu.addAction("Copy this reading as text", self.copy)
-        menu.addAction("Read what a text says…", self.ask)
-        menu.addAction("Keep this reading under a name…", self.keep)
+        menu.addAction("Enter a reading…", self.ask)
+        menu.addAction("Save this reading…", self.keep)
         kept = self._state.kept_readings
         if kept:
             menu.addSeparator()
@@ -307,13 +307,13 @@ class ReadingLine(QFrame):
         inner = menu.addMenu(plain(f"Layer {one.name} ({short_name(', '.join(one.patterns))})"))
         if inner is None:
             return
-        inner.addAction("Another name…", partial(self._rename_layer, one))
-        inner.addAction("Another colour…", partial(self._colour_layer, one))
-        inner.addAction("What belongs to it…", partial(self._reshape_layer, one))
-        inner.addAction("Take it away", partial(self._state.drop_layer, one.name))
+        inner.addAction("Rename…", partial(self._rename_layer, one))
+        inner.addAction("Change colour…", partial(self._colour_layer, one))
+        inner.addAction("Patterns…", partial(self._reshape_layer, one))
+        inner.addAction("Delete", partial(self._state.drop_layer, one.name))
 
     def _rename_layer(self, one: OwnLayer) -> None:
-        name, given = QInputDialog.getText(self, "Name of the layer", f"Another name for {one.name}:", text=one.name)
+        name, given = QInputDialog.getText(self, "Name of the layer", f"New name for {one.name}:", text=one.name)
         if given:
             self._state.change_layer(one.name, replace(one, name=name.strip()))
 
@@ -324,14 +324,14 @@ class ReadingLine(QFrame):
 
     def _reshape_layer(self, one: OwnLayer) -> None:
         asked = f"What belongs to {one.name}, a pattern in each line: a module or package, a name with * or ?, or a folder."
-        text, given = QInputDialog.getMultiLineText(self, "What belongs to the layer", asked, "\n".join(one.patterns))
+        text, given = QInputDialog.getMultiLineText(self, "Patterns of the layer", asked, "\n".join(one.patterns))
         if given:
             patterns = tuple(dict.fromkeys(line.strip() for line in text.splitlines() if line.strip()))
             self._state.change_layer(one.name, replace(one, patterns=patterns))
 
     def ask_layer(self) -> None:
         """Ask for a layer's name and what belongs to it."""
-        pattern = self._state.pattern_in_hand()
+        pattern = self._state.selected_pattern()
         asked = "Pattern: a module or package, a name with * or ?, or a folder. Make it broader or narrower:"
         chosen, given = QInputDialog.getText(self, "Put code in a layer", asked, text=pattern)
         if not given or not chosen.strip():
@@ -347,18 +347,18 @@ class ReadingLine(QFrame):
 
     def ask(self) -> None:
         """Ask for a reading as text."""
-        text, given = QInputDialog.getText(self, "Read what a text says", "A reading, such as: round 2; inside fit; on-CPU time; by module")
+        text, given = QInputDialog.getText(self, "Enter a reading", "A reading, such as: round 2; inside fit; on-CPU time; by module")
         if given and text.strip():
             self.read_text(text)
 
     def keep(self) -> None:
         """Ask for a name and keep the reading in the study."""
-        name, given = QInputDialog.getText(self, "Keep this reading", f"A name for: {self._state.reading.text}")
+        name, given = QInputDialog.getText(self, "Save this reading", f"A name for: {self._state.reading.text}")
         if given and name.strip():
             self._state.keep_reading(name.strip())
 
     def read_text(self, text: str) -> None:
-        """Read what a text says, or say what is wrong with it."""
+        """Enter a reading, or say what is wrong with it."""
         try:
             self._state.set_reading(parse(text))
         except RicercaError as problem:
@@ -382,15 +382,20 @@ def verdict_words(state: DeskState) -> str:
         return ""
     found, colours = view.verdict, theme.now()
     strong, soft = "<span style='font-weight:600'>", f"<span style='color:{colours.soft}'>"
-    between = f" {soft}({factor_text(found.interval[0])} to {factor_text(found.interval[1])})</span>" if found.interval else ""
+    ends = found.interval
+    if ends and found.verdict == SLOWER:
+        ends = (1 / ends[1], 1 / ends[0])  # as the factor beside it: how many times slower
+    between = f" {soft}({factor_text(ends[0])} to {factor_text(ends[1])})</span>" if ends else ""
     if found.ratio != found.ratio or not found.evidence:
         other = view.pair.other_work
-        why = "the rounds are of different work" if other else "runs that fail are no measure" if found.why else "there are no plain runs"
+        why = (
+            "the rounds run different programs or arguments" if other else "failed runs are not measured" if found.why else "no plain runs"
+        )
         said = f"{strong}no verdict</span>: {why}"
     else:
         said = {
-            FASTER: f"<span style='font-weight:600; color:{colours.faster}'>{factor_text(found.ratio)} as fast</span>{between}",
-            SLOWER: f"<span style='font-weight:600; color:{colours.slower}'>{factor_text(found.ratio)} as fast, slower</span>{between}",
+            FASTER: f"<span style='font-weight:600; color:{colours.faster}'>{factor_text(found.ratio)} faster</span>{between}",
+            SLOWER: f"<span style='font-weight:600; color:{colours.slower}'>{factor_text(1 / found.ratio)} slower</span>{between}",
             NO_DIFFERENCE: f"{strong}no difference</span>{between}",
             UNDECIDED: f"{strong}undecided</span>, {factor_text(found.ratio)}{between}",
         }[found.verdict]

@@ -87,7 +87,7 @@ class Cards(QWidget):
         below = inner.adjusted(0, 40, 0, 0)
         painter.setFont(theme.font(theme.SMALL_PX))
         painter.setPen(QColor(colours.soft))
-        text = time_text(time_ns) + ("" if one.plain_ns else " recorded") if time_ns else "no run was kept"
+        text = time_text(time_ns) + ("" if one.plain_ns else " recorded") if time_ns else "no run is kept"
         files = self._state.edited.get(one.number, ())
         if files:
             self._paint_edited(painter, files, inner)
@@ -113,7 +113,7 @@ class Cards(QWidget):
         colours = theme.now()
         found = self._state.verdicts.get(one.number)
         if one is self._state.rounds[0]:
-            painter.drawText(below, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop, "the first")
+            painter.drawText(below, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop, "baseline")
         if found is None:
             return
         faster = found.ratio >= 1
@@ -182,12 +182,12 @@ def describe(one: Round, expected: Expectation | None = None) -> str:
     if one.plain_ns:
         wide = spread(one.plain_ns)
         around = f", ±{share_text(wide)}" if wide is not None else ""
-        parts.append(f"{plural(len(one.plain_ns), 'plain run')}: {time_text(median_ns(one.plain_ns) or 0)} in the middle{around}.")
+        parts.append(f"{plural(len(one.plain_ns), 'plain run')}: {time_text(median_ns(one.plain_ns) or 0)} median{around}.")
     elif any(run.kind == PLAIN for run in one.runs):
         failed = next(run for run in one.runs if run.kind == PLAIN)
-        parts.append(f"Its plain runs are no measure: {'; '.join(failed.because)}.")
+        parts.append(f"Its plain runs failed: {'; '.join(failed.because)}.")
     else:
-        parts.append("No plain runs: its true time is not known.")
+        parts.append("No plain runs: how long it takes without the recorder is not known.")
     if expected is not None and one.plain_ns:
         parts.append(f"{expected.text} It {expected.held(median_ns(one.plain_ns) or 0)}.")
     run = one.last_run(RECORDED, LINE)

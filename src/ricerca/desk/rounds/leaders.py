@@ -35,7 +35,9 @@ class Leaders(QWidget):
         painter.setFont(theme.font())
         if self._glance is None or not self._glance.leaders:
             painter.setPen(QColor(colours.soft))
-            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, "They show while the recorded run is up.")
+            painter.drawText(
+                self.rect(), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, "Shown while the recorded run is in progress."
+            )
             return
         longest = max(self._glance.leaders[0][1], 1)
         name_px, number_px = 220, 110

@@ -61,7 +61,7 @@ class RecorderThread(QThread):
         except RicercaError as problem:
             self.failed.emit(str(problem))
         except Exception:
-            self.failed.emit("Ricerca made a mistake:\n" + traceback.format_exc(limit=-4))
+            self.failed.emit("Something went wrong in Ricerca:\n" + traceback.format_exc(limit=-4))
         else:
             self._tell()
             self.done.emit(outcome)
@@ -69,7 +69,7 @@ class RecorderThread(QThread):
             self._output.close()
 
     def finish_now(self, by_force: bool = False) -> None:
-        """Ask the program to end, or make it; what was recorded till then is kept."""
+        """Ask the program to end, or make it; what was recorded so far is kept."""
         self.session.finish_now(signal.SIGKILL if by_force else signal.SIGTERM)
 
     def pause(self, paused: bool) -> None:

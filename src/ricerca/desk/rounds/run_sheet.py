@@ -101,7 +101,7 @@ class RunSheet(QWidget):
         self.record = QPushButton("Record")
         self.record.setObjectName("main")
         self.record.clicked.connect(self._start)
-        cancel = QPushButton("Not now")
+        cancel = QPushButton("Cancel")
         cancel.clicked.connect(self.closed)
         self.cwd.editingFinished.connect(self._offer_interpreters)
         for field in (self.program, self.cwd):
@@ -117,7 +117,7 @@ class RunSheet(QWidget):
         form.setLabelAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         form.setHorizontalSpacing(16)
         form.setVerticalSpacing(12)
-        self._earlier_label = QLabel("Recall")
+        self._earlier_label = QLabel("Earlier programs")
         form.addRow(self._earlier_label, self.earlier)
         form.addRow("Program", program_row)
         form.addRow("Arguments", self.arguments)
@@ -224,7 +224,7 @@ class RunSheet(QWidget):
     def _say_expected(self) -> None:
         measured = [one for one in self._state.rounds if one.plain_ns] if self._study == self._state.path else []
         if not measured:
-            self.expected.setText("A recorded run takes some two to five times as long as a plain one.")
+            self.expected.setText("A recorded run takes about two to five times as long as a plain one.")
             return
         one = measured[-1]
         plain_ns = sorted(one.plain_ns)[len(one.plain_ns) // 2]
@@ -273,17 +273,17 @@ class RunSheet(QWidget):
         self.output.setAccessibleName("The program's output")
         self.output.setMaximumBlockCount(5000)
         self.finish = QPushButton("Finish now")
-        self.finish.setToolTip("End the program; what was recorded till now is kept.")
+        self.finish.setToolTip("End the program; what was recorded so far is kept.")
         self.finish.clicked.connect(self._finish)
         layout = QGridLayout(page)
         layout.setContentsMargins(24, 20, 24, 20)
         layout.setVerticalSpacing(8)
         layout.addWidget(self.step, 0, 0)
         self.pause = QPushButton("Pause")
-        self.pause.setToolTip("Leave out what happens from now on. The program itself runs on.")
+        self.pause.setToolTip("Stop recording for now. The program keeps running.")
         self.pause.clicked.connect(self._pause)
         self.enough = QPushButton("End recording")
-        self.enough.setToolTip("Keep what was recorded till now, and let the program run to its own end.")
+        self.enough.setToolTip("Keep what was recorded so far and let the program finish.")
         self.enough.clicked.connect(self._end_recording)
         buttons = QHBoxLayout()
         buttons.setSpacing(8)
@@ -291,7 +291,7 @@ class RunSheet(QWidget):
             buttons.addWidget(button)
         layout.addLayout(buttons, 0, 1, Qt.AlignmentFlag.AlignRight)
         layout.addWidget(self.facts, 1, 0, 1, 2)
-        layout.addWidget(_heading("leading so far, own time"), 2, 0, 1, 2)
+        layout.addWidget(_heading("slowest so far (self time)"), 2, 0, 1, 2)
         layout.addWidget(self.leaders, 3, 0, 1, 2)
         layout.addWidget(_heading("output of the program"), 4, 0, 1, 2)
         layout.addWidget(self.output, 5, 0, 1, 2)
@@ -333,7 +333,9 @@ class RunSheet(QWidget):
         if progress.glance is not None:
             facts += f" · {count_text(progress.glance.calls)} calls so far"
             self.leaders.show_glance(progress.glance)
-        facts += " · recording ended, the program runs on" if self._ended else " · PAUSED: nothing is counted" if self._paused else ""
+        facts += (
+            " · recording ended, the program is still running" if self._ended else " · PAUSED: nothing is recorded" if self._paused else ""
+        )
         self.facts.setText(facts)
         if progress.output:
             self.output.moveCursor(QTextCursor.MoveOperation.End)
@@ -348,7 +350,7 @@ class RunSheet(QWidget):
 
     def _show_pause(self) -> None:
         self.pause.setText("Go on" if self._paused else "Pause")
-        self.pause.setToolTip("Count again from now on." if self._paused else "Leave out what happens from now on. The program runs on.")
+        self.pause.setToolTip("Record again from now on." if self._paused else "Stop recording for now. The program keeps running.")
 
     def _end_recording(self) -> None:
         if self._thread is not None:
@@ -359,8 +361,8 @@ class RunSheet(QWidget):
         if self._thread is not None:
             self._thread.finish_now(by_force=self._asked_to_end)
             self._asked_to_end = True
-            self.finish.setText("End it by force")
-            self.finish.setToolTip("The program was asked to end. If it does not, this makes it; what was recorded is kept.")
+            self.finish.setText("Kill it")
+            self.finish.setToolTip("The program was asked to end. If it does not, this kills it. What was recorded is kept.")
 
     def _end_thread(self) -> Plan | None:
         thread, self._thread = self._thread, None
@@ -376,7 +378,7 @@ class RunSheet(QWidget):
             return
         if outcome.run_id is None and outcome.recorded is not None:
             output = self.output.toPlainText().strip().splitlines()
-            last = f" Its last words: {output[-1]}" if output else ""
+            last = f" Last output: {output[-1]}" if output else ""
             self._say_problem(f"Nothing was recorded: the program ended ({outcome.recorded.words}) before it began.{last}")
             return
         self.made.emit(plan.study, outcome.round_number)

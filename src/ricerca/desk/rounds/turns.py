@@ -35,7 +35,7 @@ class PairingThread(QThread):
         except RicercaError as problem:
             self.failed.emit(str(problem))
         except Exception:
-            self.failed.emit("Ricerca made a mistake:\n" + traceback.format_exc(limit=-4))
+            self.failed.emit("Something went wrong in Ricerca:\n" + traceback.format_exc(limit=-4))
         else:
             self.done.emit(self.pairing.made)
 
@@ -60,7 +60,7 @@ class TurnsStrip(QFrame):
         self.words.setWordWrap(True)
         self.stop = QPushButton("Stop")
         self.stop.setObjectName("quiet")
-        self.stop.setToolTip("No more runs; the pairs that were made stay.")
+        self.stop.setToolTip("Stop after this run; the pairs made so far are kept.")
         self.stop.clicked.connect(self.end)
         layout = QHBoxLayout(self)
         layout.setContentsMargins(16, 8, 16, 8)

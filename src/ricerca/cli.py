@@ -254,7 +254,7 @@ def rank(file: Path, number: int | None, by: str, lines: bool, edges: bool, lead
         base = load(study, reading.against) if reading.against is not None else None
     _refuse_unknown(new, reading)
     named_clock = "wall time" in sentence
-    pair = paired(base, new, reading, default_clock=not as_json and not named_clock)
+    pair = paired(base, new, reading if as_json or named_clock else new.with_clock(reading))
     loaded = pair.new
     if as_json:
         facts = round_facts(loaded, str(file))
@@ -264,7 +264,7 @@ def rank(file: Path, number: int | None, by: str, lines: bool, edges: bool, lead
         if edges:
             facts["edges"] = edge_rows(loaded, top)
         if leads:
-            facts["leads"] = lead_rows(paired(base, new, reading, default_clock=not named_clock))
+            facts["leads"] = lead_rows(paired(base, new, reading if named_clock else new.with_clock(reading)))
         facts |= reading_facts(loaded)
         click.echo(_json(facts))
         return

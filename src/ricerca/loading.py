@@ -10,7 +10,8 @@ import numpy as np
 
 from ricerca.engine.comparison import Comparison, compare
 from ricerca.engine.compensation import MOST_SLOWED
-from ricerca.engine.layers import layers_of
+from ricerca.engine.first_look import CHARGED, SPENT, own_code_tells, where_spent
+from ricerca.engine.layers import MINE, layers_of, with_package
 from ricerca.engine.leads import Lead, Scene, find_leads
 from ricerca.engine.own_layers import OwnLayer, from_toml, with_own_layers
 from ricerca.engine.profile import KIND_PYTHON, Profile, build_profile
@@ -36,11 +37,19 @@ class Loaded(Shown):
     run: Run = field(kw_only=True)
     sources: Mapping[str, str] = field(kw_only=True)
 
-    def by_default(self, reading: Reading) -> Loaded:
-        """The round through a reading that does not say which clock: elapsed time where times add up beside each other."""
-        if reading.clock == WALL and self.beside_itself:
-            reading = replace(reading, clock=ELAPSED)
-        return self.through(reading)
+    def with_clock(self, reading: Reading) -> Reading:
+        """A reading that does not say which clock, with the one that suits: elapsed time where times add up beside each other."""
+        return replace(reading, clock=ELAPSED) if reading.clock == WALL and self.beside_itself else reading
+
+    @cached_property
+    def first_look(self) -> Loaded:
+        """The round through the reading that tells most of it at first sight; elapsed time where times add up beside each other."""
+        charged = self.through(self.with_clock(CHARGED))
+        if own_code_tells(charged.profile, charged.figures):
+            return charged
+        spent = self.through(self.with_clock(SPENT))
+        level = where_spent(spent.figures).level
+        return spent if level == spent.reading.level else spent.through(replace(spent.reading, level=level))
 
     @property
     def plain_ns(self) -> int | None:
@@ -70,7 +79,7 @@ class Loaded(Shown):
     def own_sources(self) -> dict[str, str]:
         """The sources of the person's own code, by file."""
         table = self.whole.functions
-        own = {file for file, layer in zip(table.file, table.layer, strict=True) if layer == "mine"}
+        own = {file for file, layer in zip(table.file, table.layer, strict=True) if layer == MINE}
         return {file: text for file, text in self.sources.items() if file in own}
 
     @cached_property
@@ -83,15 +92,23 @@ class Loaded(Shown):
             if functions.kind[number] == KIND_PYTHON
             and functions.name[number] != "<module>"
             and functions.file[number] in self.sources
-            and functions.layer[number] == "mine"
+            and functions.layer[number] == MINE
         }
 
 
 def profile_of(tables: RunTables, roots: tuple[str, ...], own: tuple[OwnLayer, ...] = (), plain_ns: Sequence[int] = (),
-               sparse: Sequence[RunTables] = ()) -> Profile:  # fmt: skip
-    """A profile with its layers found, in agreement with plain and sparse runs."""
+               sparse: Sequence[RunTables] = (), package: str = "") -> Profile:  # fmt: skip
+    """A profile with its layers found, in agreement with plain and sparse runs.
+
+    Parameters
+    ----------
+    package : str
+        The package that is run by its name: one's own where nothing else is.
+    """
     tree = tables.function, tables.parent
     found = layers_of(tables.function_file, tables.function_module, tables.function_kind.tolist(), roots, tree)
+    if package:
+        found = with_package(found, tables.function_module, tables.function_kind.tolist(), package)
     layers = with_own_layers(found, own, tables.function_module, tables.function_name, tables.function_file)
     swing = max(plain_ns) / max(min(plain_ns), 1) if len(plain_ns) > 1 else MOST_SLOWED
     return build_profile(tables, layers, median_ns(plain_ns), sparse, swing)
@@ -113,11 +130,11 @@ def load(study: Study, number: int | None = None) -> Loaded:
     own = from_toml(study.layers_toml())
     whole = run.kind == RECORDED and run.complete  # what is not whole is never scaled to what the whole takes
     sparse = [study.tables(other.id) for other in one.sparse_runs] if whole else []
-    profile = profile_of(tables, one.subject.roots, own, one.plain_ns if whole else (), sparse)
+    profile = profile_of(tables, one.subject.roots, own, one.plain_ns if whole else (), sparse, one.subject.package)
     line_run = one.last_run(LINE)
     line_profile = None
     if line_run is not None and line_run.id != run.id:
-        line_profile = profile_of(study.tables(line_run.id), one.subject.roots, own)
+        line_profile = profile_of(study.tables(line_run.id), one.subject.roots, own, package=one.subject.package)
     hashes = study.sources(run.id)
     if line_run is not None:
         hashes = {**study.sources(line_run.id), **hashes}
@@ -265,9 +282,9 @@ def judge(base: Round, new: Round, recorded_ns: tuple[int, int] | None = None) -
     return replace(found, ratio=recorded_ns[0] / max(recorded_ns[1], 1))
 
 
-def paired(base: Loaded | None, new: Loaded, reading: Reading, default_clock: bool = False) -> Pair:
-    """Two rounds read alike; of a stretch of time, the base shows that in which the same work was done."""
-    read = new.by_default(reading) if default_clock else new.through(reading)
+def paired(base: Loaded | None, new: Loaded, reading: Reading | None) -> Pair:
+    """Two rounds read alike, None as suits the new one; of a stretch of time, the base shows that in which the same work was done."""
+    read = new.first_look if reading is None else new.through(reading)
     return Pair(read, base.beside(read) if base is not None else None)
 
 

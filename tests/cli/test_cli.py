@@ -248,6 +248,6 @@ def test_layers_of_ones_own_are_kept_shown_and_taken_over(study, tmp_path):
     (tmp_path / "layers.toml").write_text(done.stdout)
     assert ricerca("layers", other, "--from", tmp_path / "layers.toml").stdout == done.stdout
     assert ricerca("layers", other, "--drop", "heavy").stdout.count("[[layer]]") == 1
-    bad = ricerca("layers", other, "--add", "mine=x")
+    bad = ricerca("layers", other, "--add", "builtins=x")
     assert bad.returncode != 0
     assert "found by itself" in bad.stderr

@@ -14,9 +14,12 @@ from PyQt6.QtCore import QObject, QSettings, pyqtSignal
 
 from ricerca.desk.view import View, make_view
 from ricerca.desk.work import Workers
+from ricerca.engine.first_look import CHARGED
+from ricerca.engine.layers import MINE
 from ricerca.engine.levels import FUNCTION
-from ricerca.engine.own_layers import OwnLayer, added, changed, from_toml, reshaped, to_toml
-from ricerca.engine.reading import ALL_OTHERS, Reading, parse
+from ricerca.engine.own_layers import CLAIMED, OwnLayer, added, changed, claimed, from_toml, patterns_of, reshaped, to_toml
+from ricerca.engine.profile import KIND_BUILTIN, KIND_PYTHON
+from ricerca.engine.reading import ALL_OTHERS, EVERYTHING, WALL, Reading, parse
 from ricerca.loading import Loaded, edited_since, judge, load, paired
 from ricerca.measure.estimates import Speedup
 from ricerca.model.errors import RicercaError
@@ -30,7 +33,6 @@ NARROWING = (
     ("Leave out {}", "Ctrl+Shift+I", "without"),
     ("Charge {} to its callers", "Ctrl+Shift+G", "charged"),
 )
-FIRST_LOOK = Reading(charged=(ALL_OTHERS,), machinery=False)
 MOST_KEPT = 12
 Value = TypeVar("Value")
 
@@ -60,19 +62,16 @@ class Readings:
         self._rounds: _Kept[Loaded] = _Kept()
         self._views: _Kept[View] = _Kept()
 
-    def view(self, path: Path, number: int | None, against: int | None, reading: Reading, default_clock: bool = False) -> View:
-        """Read a round, and another to compare it with, and all figures of both.
-
-        With default_clock the clock is the one that suits the round.
-        """
+    def view(self, path: Path, number: int | None, against: int | None, reading: Reading | None) -> View:
+        """Read a round, and another to compare it with, and all figures of both; without a reading as suits the round."""
         with Study.open(path) as study:
             layers = study.layers_toml()
             loaded = self._load(study, number, layers)
             base = self._load(study, against, layers) if against is not None and against != loaded.round.number else None
         counts = len(loaded.round.runs), len(base.round.runs) if base else 0
-        key = (path, loaded.run.id, base.run.id if base else None, reading, default_clock, counts, layers)
+        key = (path, loaded.run.id, base.run.id if base else None, reading, counts, layers)
 
-        return self._views.get(key, lambda: make_view(paired(base, loaded, reading, default_clock)))
+        return self._views.get(key, lambda: make_view(paired(base, loaded, reading)))
 
     def _load(self, study: Study, number: int | None, layers: str) -> Loaded:
         one = study.round(number)
@@ -127,7 +126,7 @@ class DeskState(QObject):
         self.view: View | None = None
         self.number: int | None = None
         self.against: int | None = None
-        self.reading = FIRST_LOOK
+        self.reading = CHARGED
         self.kept_readings: dict[str, str] = {}
         self.own_layers: tuple[OwnLayer, ...] = ()
         self._readings = Readings()
@@ -137,7 +136,7 @@ class DeskState(QObject):
         self.selected_line = 0
         """Line chosen within the selected function, 0 for none."""
         self._wanted_selection: tuple[str, str] | None = None
-        self._default_clock = False
+        self._first_look = False
         """Whether the clock is to be the one that suits the round that is read next: nobody has chosen one yet."""
         workers.failed.connect(self.failed)
 
@@ -152,7 +151,7 @@ class DeskState(QObject):
             self._take_rounds(rounds)
             self.view, self.selected = None, -1
             self._remember_recent(path)
-            self._before, self._after, self.reading = [], [], FIRST_LOOK
+            self._before, self._after, self.reading = [], [], CHARGED
             self._fetch_kept()
             self.study_opened.emit()
             self.rounds_changed.emit()
@@ -191,7 +190,7 @@ class DeskState(QObject):
         numbers = [one.number for one in rounds]
         kept = self.settings.value(f"reading/{self.path}", None)
         number, against = numbers[-1], numbers[0] if len(numbers) > 1 else None
-        self._default_clock = True
+        self._first_look = True
         if isinstance(kept, list) and len(kept) >= 2:
             wanted = [int(part) if str(part).isdigit() else None for part in kept[:2]]
             if wanted[0] in numbers:
@@ -200,7 +199,7 @@ class DeskState(QObject):
                 self._wanted_selection = (str(kept[2]), str(kept[3]))
             if len(kept) == 5:
                 self._recall(str(kept[4]))
-                self._default_clock = False
+                self._first_look = False
         self.read(number, against)
 
     def refresh_rounds(self, show: int | None = None) -> None:
@@ -229,8 +228,8 @@ class DeskState(QObject):
             against = None
         self.number, self.against = number, against
         self.loading.emit()
-        path, reading, default_clock = self.path, self.reading, self._default_clock
-        self.workers.request("view", lambda: self._readings.view(path, number, against, reading, default_clock), self._show)
+        path, reading = self.path, None if self._first_look else self.reading
+        self.workers.request("view", lambda: self._readings.view(path, number, against, reading), self._show)
 
     def _recall(self, text: str) -> None:
         """Take up a reading that was written down; one that is not understood is left."""
@@ -310,6 +309,32 @@ class DeskState(QObject):
         """Put code in a layer of the person's own, kept in the study."""
         self._change_layers(lambda own: added(own, name, pattern))
 
+    def claim(self, pattern: str, mine: bool) -> None:
+        """Say that code is the person's own, or that it is not; kept in the study. What is looked at without clauses suits itself."""
+        clauses = replace(self.reading.of_any_round, charged=(), machinery=True, level=FUNCTION, clock=WALL)
+        look_anew = clauses == EVERYTHING
+
+        def along(reading: Reading) -> Reading:
+            if look_anew:
+                self._before.append(self.whole_reading)
+                self._first_look = True
+            return reading
+
+        self._change_layers(lambda own: claimed(own, pattern, mine), along)
+
+    def claims(self) -> tuple[bool, list[tuple[str, str]]]:
+        """What the selected row's code can be claimed by, the broadest first: words, pattern. And whether it is not claimed yet."""
+        if self.view is None or self.selected < 0:
+            return False, []
+        table = self.view.loaded.profile.functions
+        module, kind = table.module[self.selected], int(table.kind[self.selected])
+        if kind not in (KIND_PYTHON, KIND_BUILTIN) or module in ("", "builtins"):
+            return False, []
+        place = self.selected_place() or (module, "", "")
+        choices = [(words, pattern) for words, pattern in patterns_of(*place) if words in ("the module", "the package", "the folder")]
+        choices.sort(key=lambda choice: len(choice[1]) if choice[0] != "the folder" else 999)
+        return table.layer[self.selected] != MINE, choices
+
     def reshape_layer(self, name: str, before: str, after: str) -> None:
         """Make a layer broader or narrower: another pattern in the place of one."""
         self._change_layers(lambda own: reshaped(own, name, before, after))
@@ -385,7 +410,7 @@ class DeskState(QObject):
 
         def then(found: tuple[dict[str, str], tuple[OwnLayer, ...]]) -> None:
             self.kept_readings, self.own_layers = found
-            self.layers_changed.emit({one.name: one.colour for one in self.own_layers})
+            self.layers_changed.emit({one.name: one.colour for one in self.own_layers if one.name not in CLAIMED})
 
         self.workers.request("kept readings", fetch, then)
 
@@ -393,14 +418,14 @@ class DeskState(QObject):
         wanted = self.selected_name() or self._wanted_selection
         self._wanted_selection = None
         self.view = view
-        if self._default_clock:
-            self.reading, self._default_clock = view.loaded.reading, False
+        if self._first_look:
+            self.reading, self._first_look = view.loaded.reading, False
         self.selected = self._find(wanted) if wanted else -1
         if self.selected < 0:
             figures = view.loaded.figures
-            mine = np.asarray([layer == "mine" for layer in view.loaded.profile.functions.layer])
-            order = np.argsort(-(figures.self_ns * (figures.shown & mine)))
-            self.selected = int(order[0]) if len(order) else -1
+            shown_ns = figures.self_ns * figures.shown
+            own_ns = shown_ns * np.asarray([layer == MINE for layer in view.loaded.profile.functions.layer])
+            self.selected = int(np.argmax(own_ns if own_ns.any() else shown_ns)) if len(shown_ns) else -1
         self._keep_reading()
         self.view_changed.emit()
         self.selection_changed.emit()

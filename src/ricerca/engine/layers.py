@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from ricerca.model.marks import KIND_BUILTIN, KIND_CHILD, KIND_COLLECTION, KIND_IMPORT, KIND_REGION
+from ricerca.model.marks import KIND_BUILTIN, KIND_CHILD, KIND_COLLECTION, KIND_IMPORT, KIND_PYTHON, KIND_REGION
 
 MINE, LIBRARY, PACKAGES, BUILTINS = "mine", "standard library", "packages", "builtins"
 IMPORTS, COLLECTION, PROGRAMS = "imports", "garbage collection", "other programs"
@@ -82,6 +82,21 @@ def layers_of(
     first = np.full(len(found), -1, np.int64)
     first[function[::-1]] = np.arange(len(function) - 1, -1, -1)  # of several the last that is put there stays: the first context
     return tuple(layer or _above(found, int(first[number]), function, parent) for number, layer in enumerate(found))
+
+
+def with_package(layers: Sequence[str], modules: Sequence[str], kinds: Sequence[int], package: str) -> tuple[str, ...]:
+    """The layers, with a package as one's own where no Python function is.
+
+    >>> with_package(["packages", "packages", "builtins"], ["tool.run", "other", "tool"], [1, 1, 2], "tool")
+    ('mine', 'packages', 'builtins')
+    """
+    if any(layer == MINE and kind == KIND_PYTHON for layer, kind in zip(layers, kinds, strict=True)):
+        return tuple(layers)
+    inside = f"{package}."
+    return tuple(
+        MINE if kind == KIND_PYTHON and (module == package or module.startswith(inside)) else layer
+        for layer, module, kind in zip(layers, modules, kinds, strict=True)
+    )
 
 
 def _above(layers: Sequence[str | None], context: int, function: np.ndarray, parent: np.ndarray) -> str:

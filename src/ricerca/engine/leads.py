@@ -223,13 +223,14 @@ def _of_function(scene: Scene, function: int) -> Lead:
     caller, callee = _main_caller(scene, function), _main_callee(scene, function)
     place = callee or _main_line(scene, function)
     grown = scene.growing.get(function)
+    groups = scene.uncharged.functions is not scene.profile.functions  # calls of a whole module tell nothing
     factor = 1.0
     if grown is not None:
         kind, factor = GROWS, grown.factor
         evidence = [Evidence(FIRST_LAST, calls=calls, time_ns=grown.first_ns, later_ns=grown.last_ns, share=own / scene.total_ns), place]
-    elif calls >= OFTEN_CALLS and per_call < OFTEN_NS:
+    elif calls >= OFTEN_CALLS and per_call < OFTEN_NS and not groups:
         kind, evidence = OFTEN, [Evidence(PER_CALL, time_ns=per_call), caller, place]
-    elif 0 < calls <= SELDOM_CALLS:
+    elif 0 < calls <= SELDOM_CALLS and not groups:
         kind, evidence = SELDOM, [Evidence(PER_CALL, time_ns=per_call), place, caller]
     else:
         each = Evidence(EACH, calls=calls, time_ns=per_call) if calls else Evidence(RESUMED, calls=resumes) if resumes else None

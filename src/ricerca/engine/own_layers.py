@@ -9,10 +9,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from fnmatch import fnmatchcase
 
-from ricerca.engine.layers import LAYERS
+from ricerca.engine.layers import LAYERS, MINE, PACKAGES
 from ricerca.engine.levels import owner_of
 from ricerca.model.errors import InputError
 
+CLAIMED = (MINE, PACKAGES)
+"""Layers found by themselves to which a person may add: what is mine after all, and what is not."""
 PALETTE = ("#a3472c", "#5b6fb0", "#8a6d1c", "#2f7d5b", "#94408a", "#4f7a94")
 
 
@@ -64,11 +66,23 @@ def added(own: Sequence[OwnLayer], name: str, pattern: str) -> tuple[OwnLayer, .
     name, pattern = name.strip(), pattern.strip()
     if not name or not pattern:
         raise InputError("A layer needs a name and a pattern.")
-    if name in LAYERS:
+    if name in LAYERS and name not in CLAIMED:
         raise InputError(f"“{name}” is the name of a layer that is found by itself.", "Choose another name.")
     if name in [one.name for one in own]:
         return tuple(OwnLayer(one.name, (*one.patterns, pattern), one.colour) if one.name == name else one for one in own)
     return (*own, OwnLayer(name, (pattern,), PALETTE[len(own) % len(PALETTE)]))
+
+
+def claimed(own: Sequence[OwnLayer], pattern: str, mine: bool) -> tuple[OwnLayer, ...]:
+    """The layers with what a pattern holds as the person's own code, or as not theirs; the latest word counts.
+
+    >>> [(one.name, one.patterns) for one in claimed(claimed((), "tides", True), "tides", False)]
+    [('packages', ('tides',))]
+    """
+    name = MINE if mine else PACKAGES
+    rest = [replace(one, patterns=tuple(part for part in one.patterns if part != pattern)) if one.name in CLAIMED else one for one in own]
+    patterns = (pattern, *next((one.patterns for one in rest if one.name == name), ()))
+    return (OwnLayer(name, patterns), *(one for one in rest if one.name != name and one.patterns))
 
 
 def reshaped(own: Sequence[OwnLayer], name: str, before: str, after: str) -> tuple[OwnLayer, ...]:
@@ -91,7 +105,7 @@ def changed(own: Sequence[OwnLayer], name: str, new: OwnLayer) -> tuple[OwnLayer
     InputError
         The new one has no name or pattern, a name that is taken, or a colour that is none.
     """
-    taken = [one.name for one in own if one.name != name] + list(LAYERS)
+    taken = [one.name for one in own if one.name != name] + [found for found in LAYERS if found != name]
     if not new.name or not new.patterns or new.name in taken:
         raise InputError(f"A layer needs a name of its own and a pattern; “{new.name}” cannot be used.")
     if not re.fullmatch("#[0-9a-fA-F]{6}", new.colour):

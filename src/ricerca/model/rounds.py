@@ -34,6 +34,18 @@ class Subject:
     id: int = field(default=0, compare=False)
 
     @property
+    def package(self) -> str:
+        """The package that is run by its name (``-m``); empty where none is.
+
+        >>> Subject("module", ("-m", "tides.cli", "1"), "/a", "python3").package
+        'tides'
+        """
+        words = list(self.program[1:] if self.kind == "command" else self.program)
+        while words and words[0].startswith("-") and words[0] not in ("-", "-m", "-c"):
+            del words[: 2 if words[0] in ("-X", "-W") else 1]
+        return words[1].partition(".")[0] if len(words) > 1 and words[0] == "-m" else ""
+
+    @property
     def work(self) -> tuple[str, ...]:
         """What it does, wherever its code lies: the kind of program, its name, its arguments."""
         name = os.path.basename(self.program[0]) if self.program else ""

@@ -7,7 +7,7 @@ import re
 import shlex
 import shutil
 import sys
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
@@ -15,6 +15,7 @@ from typing import Any
 
 from ricerca.model.errors import InputError
 from ricerca.model.rounds import Subject
+from ricerca.runner.own_code import own_roots
 
 SCRIPT, MODULE, COMMAND = "script", "module", "command"
 _SUFFIXES = {".py", ".pyw", ".pyz"}
@@ -180,8 +181,8 @@ def _command(program: Sequence[str], make: Callable[..., Subject], folder: str) 
     return make(kind=COMMAND, python=own[0], roots=(folder,))
 
 
-def _subject(**columns: Any) -> Subject:
-    return Subject(**columns)
+def _subject(roots: Iterable[str], python: str, **columns: Any) -> Subject:
+    return Subject(roots=own_roots(roots, python), python=python, **columns)
 
 
 def _without_isolation(words: Sequence[str]) -> tuple[list[str], bool]:

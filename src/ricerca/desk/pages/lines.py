@@ -13,6 +13,8 @@ from ricerca.report.wording import count_text, place_text, plural, share_text, t
 
 MOST_LINES = 10_000_000  # more than any file has
 
+NOT_FOLLOWED = "The lines of this function were not followed."
+
 
 class LinesPage(SeenPage):
     """All lines of the reading that called something or were followed."""
@@ -117,6 +119,6 @@ def _columns(view: View) -> list[Column]:
     if (lines.hits >= 0).any():
         columns.append(
             Column("hits", "hits", 84, lambda r: "" if lines.hits[r] < 0 else count_text(int(lines.hits[r])), lines.hits,
-                   lambda r: "The lines of this function were not followed." if lines.hits[r] < 0 else f"{plural(int(lines.hits[r]), 'hit')}.")
+                   lambda r: f"{plural(int(lines.hits[r]), 'hit')}." if lines.hits[r] >= 0 else NOT_FOLLOWED)
         )  # fmt: skip
     return columns

@@ -27,6 +27,7 @@ def row_menu(state: DeskState, parent: QWidget, extra: tuple[Extra, ...] = ()) -
         menu.addAction(plain(text), act)
     add_reading_actions(menu, state)
     menu.addSeparator()
+    add_claims(menu, state)
     _add_layers(menu, state, parent)
     menu.addSeparator()
     for page in ("Call tree", "Graph", "Timeline"):
@@ -60,6 +61,18 @@ def copy_text(text: str) -> None:
     clipboard = QGuiApplication.clipboard()
     if clipboard is not None:
         clipboard.setText(text)
+
+
+def add_claims(menu: QMenu, state: DeskState) -> None:
+    """That the selected code is the person's own, or is not: the package in one step, narrower choices below."""
+    mine, choices = state.claims()
+    if not choices:
+        return
+    verdict = "is my code" if mine else "is not my code"
+    menu.addAction(plain(f"{short_name(choices[0][1], MOST)} {verdict}"), partial(state.claim, choices[0][1], mine))
+    narrower = menu.addMenu(f"Only a part {verdict}") if len(choices) > 1 else None
+    for words, pattern in choices[1:] if narrower is not None else ():
+        narrower.addAction(plain(f"{words} {short_name(pattern, MOST)}"), partial(state.claim, pattern, mine))
 
 
 def _add_layers(menu: QMenu, state: DeskState, parent: QWidget) -> None:

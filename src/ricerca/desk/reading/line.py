@@ -13,11 +13,11 @@ from PyQt6.QtWidgets import QColorDialog, QFrame, QHBoxLayout, QInputDialog, QLa
 from ricerca.desk.look import theme
 from ricerca.desk.look.flow import FlowLayout
 from ricerca.desk.look.tips import tip
-from ricerca.desk.pages.row_menu import add_reading_actions, copy_text, plain
+from ricerca.desk.pages.row_menu import add_claims, add_reading_actions, copy_text, plain
 from ricerca.desk.rounds.column import describe, expected_of
 from ricerca.desk.state import DeskState
 from ricerca.engine.levels import LEVELS
-from ricerca.engine.own_layers import OwnLayer
+from ricerca.engine.own_layers import CLAIMED, OwnLayer
 from ricerca.engine.reading import ALL_OTHERS, CLOCKS, ELAPSED, ON_CPU, WAITING, WALL, Reading, parse
 from ricerca.loading import Loaded
 from ricerca.measure.estimates import BY_PAIRS, FASTER, NO_DIFFERENCE, SLOWER, UNDECIDED
@@ -287,6 +287,8 @@ class ReadingLine(QFrame):
             return
         menu.clear()
         add_reading_actions(menu, self._state)
+        menu.addSeparator()
+        add_claims(menu, self._state)
         pattern = self._state.selected_pattern()
         if pattern:
             menu.addAction(plain(f"Put {pattern} in a layer…"), self.ask_layer)
@@ -306,6 +308,10 @@ class ReadingLine(QFrame):
     def _add_layer(self, menu: QMenu, one: OwnLayer) -> None:
         inner = menu.addMenu(plain(f"Layer {one.name} ({short_name(', '.join(one.patterns))})"))
         if inner is None:
+            return
+        if one.name in CLAIMED:
+            inner.addAction("Patterns…", partial(self._reshape_layer, one))
+            inner.addAction("Delete", partial(self._state.drop_layer, one.name))
             return
         inner.addAction("Rename…", partial(self._rename_layer, one))
         inner.addAction("Change colour…", partial(self._colour_layer, one))

@@ -367,24 +367,42 @@ def _compare(file: Path, base: int | None, new: int | None, as_json: bool, top: 
 
 @main.command()
 @click.argument("file", type=click.Path(path_type=Path))
-@click.option("--to", "path", required=True, type=click.Path(path_type=Path), help="File to write: .csv, .json or .md.")
+@click.option("--to", "path", required=True, type=click.Path(path_type=Path, allow_dash=True),
+              help="File to write: .csv, .json, .md; the call graph: .svg, .pdf, .png, .dot, .graphml; - for the terminal.")  # fmt: skip
 @click.option("--round", "number", type=int, help="Number of the round. Default: the latest.")
-@click.option("--table", "what", type=click.Choice(["functions", "lines", "edges"]), default="functions", show_default=True,
-              help="The table a CSV file holds.")  # fmt: skip
+@click.option("--reading", "sentence", default="", metavar="SENTENCE",
+              help="What to look at, such as: round 2; inside fit; charged to my code.")  # fmt: skip
+@click.option("--what", "--table", "what", type=click.Choice(["functions", "lines", "edges", "graph"]), default="functions",
+              show_default=True, help="The table a CSV file holds; for the terminal also the graph, as GraphML.")  # fmt: skip
 @click.option("--top", type=click.IntRange(1), help="At most so many rows.")
-def export(file: Path, path: Path, number: int | None, what: str, top: int | None) -> None:
-    """Save a round as CSV, JSON or Markdown (with the gain against the first round).
+@click.option("--nodes", type=click.IntRange(1), help="About how many nodes the call graph has. Default: 30.")
+def export(file: Path, path: Path, number: int | None, sentence: str, what: str, top: int | None, nodes: int | None) -> None:
+    """Save a round as a table, as text with the gain over the first round, or its call graph.
 
     \b
-    Example:
+    Examples:
       ricerca export harbour.ricerca --to gain.md
+      ricerca export harbour.ricerca --to calls.svg --reading "charged to my code"
+      ricerca export harbour.ricerca --to - --what edges
     """
+    from ricerca.engine.reading import parse
     from ricerca.loading import load_with_first
-    from ricerca.report.export import export_text, write_text
+    from ricerca.report.export import export_bytes, export_text, write_text
+    from ricerca.report.graph import GRAPHS, PICTURES
 
+    reading = parse(sentence)
     with _opened(file) as study:
-        pair = load_with_first(study, number)
-    write_text(path, export_text(pair, path.suffix.lower(), str(file), what, top))
+        pair = load_with_first(study, number if number is not None else reading.round, reading)
+    _refuse_unknown(pair.new, reading)
+    suffix = path.suffix.lower()
+    if str(path) == "-":
+        click.echo(export_text(pair, ".graphml" if what == "graph" else ".csv", str(file), what, top, nodes), nl=False)
+    elif suffix in PICTURES:
+        from ricerca.desk.pages.graph_saving import graph_picture
+
+        export_bytes(path, graph_picture(pair, suffix, nodes))
+    else:
+        write_text(path, export_text(pair, ".graphml" if what == "graph" and suffix not in GRAPHS else suffix, str(file), what, top, nodes))
 
 
 @main.command()

@@ -305,11 +305,11 @@ def load_pair(study: Study, base: int | None, new: int | None, reading: Reading 
     return paired(before, loaded, reading)
 
 
-def load_with_first(study: Study, number: int | None) -> Pair:
-    """A round and, where it is another, the first that was recorded."""
+def load_with_first(study: Study, number: int | None, reading: Reading = EVERYTHING) -> Pair:
+    """A round and, where it is another, the first that was recorded, both read alike."""
     loaded = load(study, number)
     first = next((round_ for round_ in study.rounds() if round_.last_run(RECORDED)), None)
-    return Pair(loaded, load(study, first.number) if first and first.number != loaded.round.number else None)
+    return paired(load(study, first.number) if first and first.number != loaded.round.number else None, loaded, reading)
 
 
 def edited_since(study: Study, rounds: Sequence[Round]) -> dict[int, tuple[str, ...]]:

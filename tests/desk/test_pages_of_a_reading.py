@@ -154,14 +154,33 @@ def test_the_graph_walks_folds_and_is_saved_in_five_formats(qtbot, window, tmp_p
     QTest.keyClick(page.view, Qt.Key.Key_Return)
     settle(qtbot, window)
     folded = next(node for node in page._drawn.graph.nodes if node.folded)
-    assert folded.name == "__main__"
+    assert folded.name in ("__main__", "mine")
     assert "work" not in {node.name for node in page._drawn.graph.nodes}
     page.fold(page._drawn.graph.nodes.index(folded))
     settle(qtbot, window)
-    page.slider.setValue(5)
+    assert "work" in {node.name for node in page._drawn.graph.nodes}
+    page.slider.setValue(6)
     settle(qtbot, window)
-    assert len(page._drawn.graph.nodes) == 5
-    assert "hidden" in page.summary.text()
+    nodes = page._drawn.graph.nodes
+    assert len(nodes) < 15 and sum(node.self_ns for node in nodes) == page._drawn.view.loaded.profile.total_ns
+    assert "smaller functions in" in page.summary.text()
+    page.unfold_all()
+    settle(qtbot, window)
+    assert not page._opened and not page._folded
+
+
+def test_the_graph_fits_the_page_and_begins_at_its_start(qtbot, window):
+    window.show_named_page("Graph")
+    settle(qtbot, window)
+    page = window.graph
+    assert page._drawn.fits
+    assert page.view.transform().m11() >= 0.93
+    first = page._drawn.layout.column.index(0)
+    seen = page.view.mapToScene(page.view.viewport().rect()).boundingRect()
+    assert seen.contains(page._drawn.place(first))
+    window.resize(1900, 1000)
+    settle(qtbot, window)
+    assert page._drawn.room[0] > 900 and page._drawn.fits
 
 
 def test_a_dragged_stretch_of_the_timeline_enters_the_sentence(qtbot, window):

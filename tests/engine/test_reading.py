@@ -258,22 +258,6 @@ def test_a_cycle_has_the_time_of_its_entries_and_its_calls_come_from_outside_or_
         assert one.entries == sum(found.calls[n] for n in np.flatnonzero(here) if not here[found.parent[n]])
 
 
-def test_the_graph_folds_by_class_module_and_package():
-    tables = tables_of(
-        [-1, 0, 1, 2, 2, 1], [0, 1, 2, 3, 4, 5], [0, 5, 10, 20, 30, 40], names=["start", "main", "Box.put", "Box.shut", "help", "far"]
-    )
-    tables = replace(tables, function_module=("", "a", "a.b", "a.b", "a.b", "a.c"))
-    profile = build_profile(tables)
-    for folded, wanted in (
-        ({("class", "a.b.Box")}, {"main": 5, "a.b.Box": 30, "help": 30, "far": 40}),
-        ({("module", "a.b")}, {"main": 5, "a.b": 60, "far": 40}),
-        ({("package", "a"), ("module", "a.b")}, {"a": 105}),
-    ):
-        graph = call_graph(profile, folded=folded)
-        assert {node.name: node.self_ns for node in graph.nodes} == wanted
-        assert sum(node.self_ns for node in graph.nodes) == profile.total_ns
-
-
 def test_a_chain_leads_through_code_that_is_charged_only_where_it_is_charged():
     # main > fit > solve (packages) > step (mine), and main > step
     tables = tables_of(
@@ -350,20 +334,6 @@ def test_the_timeline_finds_where_the_mix_of_functions_changes():
     assert [abs(at - 60) <= 2 for at in line.phases] == [True]
     assert line.staves[0].density.sum() == 12000
     assert line.staves[0].spans == ((1, 0, 6000, 0), (2, 6000, 12000, 0))
-
-
-def test_the_graph_leaves_out_what_hardly_matters_but_not_what_is_selected():
-    tables = tables_of([-1, 0, 1, 1, 1], [0, 1, 2, 3, 4], [0, 10**6, 10**6, 10, 20], names=["start", "main", "fit", "close", "tidy"])
-    profile = build_profile(tables)
-
-    def shown(**more):
-        return [node.name for node in call_graph(profile, least_share=0.001, **more).nodes]
-
-    assert shown() == ["main", "fit"]
-    assert shown(around=3) == ["main", "fit", "close"]
-    assert shown(around=3, most=2) == ["main", "close"]
-    assert call_graph(profile, least_share=0.001).hidden == 2
-    assert len(call_graph(profile).nodes) == 4
 
 
 def test_a_part_far_below_the_root_is_found_however_long_the_way(monkeypatch):

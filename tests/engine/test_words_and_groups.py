@@ -10,7 +10,6 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from ricerca.engine.graph import call_graph, folds_of, lay_out
 from ricerca.engine.layers import LAYERS
 from ricerca.engine.lines import line_figures
 from ricerca.engine.neighbours import edges, neighbours
@@ -111,30 +110,6 @@ def test_the_calls_made_from_lines_are_those_of_python_callers(tables):
     assert lines.calls.sum() == profile.calls[from_python].sum()
     assert (np.diff(lines.total_ns) <= 0).all()
     assert len(set(zip(lines.function.tolist(), lines.line.tolist(), strict=True))) == len(lines)
-
-
-@law
-@given(runs(), st.data())
-def test_folding_moves_nodes_together_and_loses_no_time(tables, data):
-    modules = data.draw(st.lists(st.sampled_from(["a", "a.b", "a.b.c", "z"]), min_size=7, max_size=7))
-    names = data.draw(st.lists(st.sampled_from(["f", "K.m", "K.n", "L.m"]), min_size=7, max_size=7))
-    count = len(tables.function_name)
-    tables = replace(tables, function_module=tuple(modules[:count]), function_name=tuple(names[:count]))
-    profile = build_profile(tables)
-    table = profile.functions
-    every = {fold for n in range(count) for fold in folds_of(table.module[n], table.name[n], int(table.kind[n])).values()}
-    folded = data.draw(st.sets(st.sampled_from(sorted(every)))) if every else set()
-    graph = call_graph(profile, most=50, folded=folded)
-    shown = [function for node in graph.nodes for function in node.functions]
-    assert len(shown) == len(set(shown))
-    assert sum(node.self_ns for node in graph.nodes) == profile.self_ns[profile.parent >= 0].sum()
-    assert all(node.self_ns <= node.inclusive_ns <= graph.total_ns for node in graph.nodes)
-    for node in graph.nodes:
-        if not node.folded:
-            (function,) = node.functions
-            mine = folds_of(table.module[function], table.name[function], int(table.kind[function]))
-            assert not folded & set(mine.values())
-    assert len(lay_out(graph).column) == len(graph.nodes)
 
 
 def test_long_names_are_cut_at_their_end():

@@ -24,7 +24,7 @@ KEYS: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
     ("Call tree", (("Right, Left", "Open and close a row"), ("Up, Down", "Move to another row and select it"))),
     ("Graph", (
         ("Right, Left", "Along the heaviest ribbon: callee, caller"), ("Up, Down", "Within a column"), ("Space", "Fit all of it"),
-        ("+, -", "Larger, smaller"), ("Enter", "Fold the module into one node, or open it"),
+        ("+, -", "Larger, smaller"), ("Enter", "Open a group, or fold a function into its group"),
     )),
     ("Timeline", (("Left, Right", "Move the mark"), ("Shift+Left, Shift+Right", "Choose a stretch"), ("Enter", "Read the stretch"))),
 )  # fmt: skip

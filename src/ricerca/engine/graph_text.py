@@ -16,7 +16,7 @@ def to_dot(graph: Graph) -> str:
     lines = ["digraph calls {", "  rankdir=LR;", "  node [shape=box, style=rounded];"]
     for at, node in enumerate(graph.nodes):
         lines.append(
-            f"  n{at} [label={_quoted(node.name)}, module={_quoted(node.module)}, layer={_quoted(node.layer)},"
+            f"  n{at} [label={_quoted(node.name)}, level={_quoted(node.level)}, module={_quoted(node.module)}, layer={_quoted(node.layer)},"
             f" calls={node.calls}, self_ns={node.self_ns}, inclusive_ns={node.inclusive_ns}];"
         )
     lines += [
@@ -28,8 +28,8 @@ def to_dot(graph: Graph) -> str:
 
 def to_graphml(graph: Graph) -> str:
     """The graph as GraphML, the same attributes."""
-    keys = [("name", "node", "string"), ("module", "node", "string"), ("layer", "node", "string"), ("calls", "all", "long"),
-            ("self_ns", "node", "long"), ("inclusive_ns", "all", "long")]  # fmt: skip
+    keys = [("name", "node", "string"), ("level", "node", "string"), ("module", "node", "string"), ("layer", "node", "string"),
+            ("calls", "all", "long"), ("self_ns", "node", "long"), ("inclusive_ns", "all", "long")]  # fmt: skip
     lines = ['<?xml version="1.0" encoding="UTF-8"?>', '<graphml xmlns="http://graphml.graphdrawing.org/xmlns">']
     lines += [f'  <key id="{name}" for="{owner}" attr.name="{name}" attr.type="{kind}"/>' for name, owner, kind in keys]
     lines.append('  <graph edgedefault="directed">')

@@ -8,7 +8,7 @@ from typing import Self
 
 from ricerca.engine.cycles import Cycle, function_cycles
 from ricerca.engine.elapsed import runs_beside_itself, with_elapsed
-from ricerca.engine.levels import FUNCTION
+from ricerca.engine.levels import CLASS, FUNCTION
 from ricerca.engine.lines import LineFigures, line_figures
 from ricerca.engine.neighbours import Edges, edges
 from ricerca.engine.profile import Profile
@@ -77,6 +77,8 @@ class Shown:
     @cached_property
     def cycles(self) -> tuple[Cycle, ...]:
         """Functions that are mutually recursive."""
+        if self.reading.level not in (FUNCTION, CLASS):  # modules and packages nearly all call each other
+            return ()
         return function_cycles(self.profile, self.edges)
 
     @cached_property

@@ -12,10 +12,11 @@ from jinja2 import Environment, StrictUndefined
 from ricerca.loading import Loaded, Pair
 from ricerca.model.errors import EnvironmentProblem, InputError
 from ricerca.report.facts import comparison_facts, edge_rows, function_rows, line_rows, round_facts
+from ricerca.report.graph import GRAPHS, PICTURES, graph_of
 from ricerca.report.notes import comparison_notes
 from ricerca.report.wording import count_text, factor_text, share_text, time_text
 
-FORMATS = (".csv", ".json", ".md")
+FORMATS = (".csv", ".json", ".md", *GRAPHS, *PICTURES)
 
 _MARKDOWN = """\
 ### {{ facts.round_name }}: {{ facts.program | join(" ") }}
@@ -85,13 +86,15 @@ def _markdown(pair: Pair, study: str, top: int) -> str:
 
 
 def export_text(pair: Pair, suffix: str, study: str, what: str = "functions",
-                top: int | None = None) -> str:  # fmt: skip
+                top: int | None = None, nodes: int | None = None) -> str:  # fmt: skip
     """A round as text in the format of the suffix.
 
     Parameters
     ----------
     what : {"functions", "lines", "edges"}
         The table that a CSV file holds; JSON holds all of them.
+    nodes : int, optional
+        About how many nodes the call graph has.
 
     Raises
     ------
@@ -107,14 +110,27 @@ def export_text(pair: Pair, suffix: str, study: str, what: str = "functions",
         return json.dumps(facts, indent=1, ensure_ascii=False) + "\n"
     if suffix == ".md":
         return _markdown(pair, study, top or 10)
+    if suffix in GRAPHS:
+        return GRAPHS[suffix](graph_of(pair, nodes))
     raise InputError(f"There is no export to {suffix or 'a file without a suffix'}.", f"Use one of {', '.join(FORMATS)}.")
 
 
 def write_text(path: Path, text: str) -> None:
     """Write a file whole or not at all."""
+    export_bytes(path, text.encode("utf-8", "surrogateescape"))
+
+
+def export_bytes(path: Path, content: bytes) -> None:
+    """Write a file whole or not at all.
+
+    Raises
+    ------
+    EnvironmentProblem
+        It cannot be written.
+    """
     part = path.with_name(f".{path.name}.part")
     try:
-        part.write_text(text, "utf-8")
+        part.write_bytes(content)
         part.replace(path)
     except OSError as problem:
         part.unlink(missing_ok=True)

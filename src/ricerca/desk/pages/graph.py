@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from functools import partial
 from pathlib import Path
 
-from PyQt6.QtCore import QPoint, QPointF, QRectF, QSize, QSizeF, Qt
+from PyQt6.QtCore import QPoint, QPointF, QRectF, QSizeF, Qt
 from PyQt6.QtGui import (
     QColor,
     QKeyEvent,
@@ -15,7 +16,6 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import (
     QFileDialog,
-    QGraphicsScene,
     QGraphicsView,
     QHBoxLayout,
     QLabel,
@@ -26,19 +26,22 @@ from PyQt6.QtWidgets import (
 )
 
 from ricerca.desk.look import theme
-from ricerca.desk.pages.graph_items import Drawn, Lanes, Pill, paint_lane_name
+from ricerca.desk.pages.graph_items import Drawn, paint_lane_name, scene_of
 from ricerca.desk.pages.graph_saving import save_graph
 from ricerca.desk.pages.row_menu import Extra, show_row_menu
 from ricerca.desk.pages.seen import SeenPage
 from ricerca.desk.state import DeskState, View
-from ricerca.engine.graph import DEFAULT_NODES, Fold, call_graph, folds_of, lay_out
-from ricerca.engine.levels import MODULE, PACKAGE
+from ricerca.engine.graph import DEFAULT_NODES, MOST_NODES, lay_out, seen_ribbons
+from ricerca.engine.graph_groups import LAYER, Key, path_of
+from ricerca.loading import Pair
+from ricerca.model.errors import RicercaError
+from ricerca.report.graph import graph_of
 from ricerca.report.wording import count_text, plural, time_text
 
-MOST_NODES = 120
-LEAST_SHARE = 0.001
-"""Of the whole: nodes with less are shown when more nodes are asked for."""
-LEAST_SCALE = 0.8
+FEWER = (26, 23, 20)
+"""How many nodes are tried where the usual number does not fit the page."""
+LEAST_SCALE = 0.93
+"""Smaller, names would be less than 12 pixels high."""
 
 LANE_NAME_PX = 20
 
@@ -91,7 +94,7 @@ class Sheet(QGraphicsView):
         self._fitted = True
         self.resetTransform()
         room = scene.sceneRect()
-        size = self.viewport().size() if self.viewport() else QSize(1, 1)
+        size = self.maximumViewportSize()
         factor = min(size.width() / max(room.width(), 1), size.height() / max(room.height(), 1), 1.0)
         if factor >= LEAST_SCALE:
             self.scale(factor, factor)
@@ -101,11 +104,11 @@ class Sheet(QGraphicsView):
         half = QPointF(size.width(), size.height()) / LEAST_SCALE / 2
         low = room.center().y() if room.height() < 2 * half.y() else room.top() + half.y()
         self.centerOn(QPointF(room.left() + half.x(), low))
-        self._page.show_hand()
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         super().resizeEvent(event)
         if self._fitted:
+            self._page.fill_room()
             self.fit()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
@@ -128,21 +131,25 @@ class Sheet(QGraphicsView):
             super().keyPressEvent(event)
 
 
+def _fold_words(key: Key) -> str:
+    return f"Fold all of {key[1]} into one node" if key[0] == LAYER else f"Fold the {key[0]} {key[2]} into one node"
+
+
 class GraphPage(SeenPage):
     """Callers and callees in the reading, cut to what matters."""
 
     def __init__(self, state: DeskState, parent: QWidget | None = None) -> None:
         super().__init__(state, parent)
         self._drawn: Drawn | None = None
-        self._pills: list[Pill] = []
-        self._folded: set[Fold] = set()
+        self._opened: set[Key] = set()
+        self._folded: set[Key] = set()
         self.view = Sheet(self)
         self.slider = QSlider(Qt.Orientation.Horizontal)
-        self.slider.setRange(5, MOST_NODES)
+        self.slider.setRange(6, MOST_NODES)
         self.slider.setValue(DEFAULT_NODES)
         self.slider.setFixedWidth(120)
-        self.slider.setAccessibleName("Most nodes shown")
-        self.slider.setToolTip("How many nodes are shown at most.")
+        self.slider.setAccessibleName("Number of nodes")
+        self.slider.setToolTip("About how many nodes are shown. All time is in them: smaller parts are in groups.")
         self.slider.valueChanged.connect(self.refresh)
         self.summary = QLabel()
         self.summary.setObjectName("soft")
@@ -176,30 +183,42 @@ class GraphPage(SeenPage):
 
     def draw(self, view: View) -> None:
         """Choose and lay out the graph away from the interface, then show it."""
-        most, folded, hand = self.slider.value(), frozenset(self._folded), self._state.selected
+        most, opened, folded = self.slider.value(), frozenset(self._opened), frozenset(self._folded)
+        room, pair = self._room(), view.pair or Pair(view.loaded)
 
         def make() -> Drawn:
-            graph = call_graph(view.loaded.profile, most, folded, hand, LEAST_SHARE if most == DEFAULT_NODES else 0.0)
-            return Drawn(view, graph, lay_out(graph))
+            for nodes in (most, *(FEWER if most == DEFAULT_NODES else ())):
+                graph = graph_of(pair, nodes, opened, folded)
+                drawn = Drawn(view, graph, lay_out(graph), seen_ribbons(graph), room)
+                if drawn.fits:
+                    break
+            return drawn
 
         self._state.workers.request("graph", make, self._show)
 
+    def _room(self) -> tuple[float, float]:
+        size = self.view.maximumViewportSize()  # else bars that come and go would have it laid out again and again
+        return float(size.width()), float(size.height())
+
+    def fill_room(self) -> None:
+        """Lay the same graph out in the room that the page has now."""
+        if self._drawn is not None and self._drawn.room != self._room():
+            self._show(replace(self._drawn, room=self._room()))
+            self.refresh()
+
     def _show(self, drawn: Drawn) -> None:
         self._drawn = drawn
-        scene = QGraphicsScene(self)
-        scene.setSceneRect(drawn.bounds())
-        scene.addItem(Lanes(drawn, self))
-        self._pills = [Pill(drawn, node, self) for node in range(len(drawn.graph.nodes))]
-        for pill in self._pills:
-            scene.addItem(pill)
+        scene = scene_of(drawn, self, self)
         self.view.setScene(scene)
         self.view.fit()
+        scene.update()
         graph = drawn.graph
         said = plural(len(graph.nodes), "node")
-        if graph.hidden:
-            said += f"; {count_text(graph.hidden)} more are hidden, with {time_text(graph.hidden_ns)} of their own"
+        groups = [node for node in graph.nodes if node.folded]
+        if groups:
+            inside, own_ns = sum(len(node.functions) for node in groups), sum(node.self_ns for node in groups)
+            said += f"; {count_text(inside)} smaller functions in {plural(len(groups), 'group')}, {time_text(own_ns)}"
         self.summary.setText(said if graph.nodes else "There are no calls in this reading.")
-        self.show_hand()
 
     def lane_bands(self) -> list[tuple[str, QRectF]]:
         """Layer and room of each lane that is drawn."""
@@ -222,10 +241,8 @@ class GraphPage(SeenPage):
         return node >= 0
 
     def _follow_hand(self) -> None:
-        if self._drawn is None or not self.isVisible() or self.show_hand():
-            return
-        if self._drawn.view is self._state.view and self._state.selected >= 0:
-            self.refresh()
+        if self._drawn is not None and self.isVisible():
+            self.show_hand()
 
     # ---- acting
 
@@ -235,35 +252,29 @@ class GraphPage(SeenPage):
             figures = self._drawn.view.loaded.figures
             self._state.select(max(self._drawn.graph.nodes[node].functions, key=lambda one: int(figures.self_ns[one])))
 
-    def _folds(self, node: int) -> list[Fold]:
-        """What a node is part of, the smallest first."""
+    def folds(self, node: int) -> list[Key]:
+        """The groups that a node could be folded into, the smallest first; of its layer all is one node."""
         if self._drawn is None or not 0 <= node < len(self._drawn.graph.nodes):
             return []
-        table, first = self._drawn.view.loaded.profile.functions, self._drawn.graph.nodes[node].functions[0]
-        return list(folds_of(table.module[first], table.name[first], int(table.kind[first])).values())
+        one = self._drawn.graph.nodes[node]
+        path = path_of(one.functions[0], self._drawn.view.loaded.profile.functions, self._state.reading.level)[:-1]
+        around = path[: path.index(one.key)] if one.key in path else path
+        return list(reversed(around))
 
-    def folds(self, node: int) -> list[Fold]:
-        """What a node could be folded into, the smallest first; for a folded one, into more."""
-        found = self._folds(node)
-        around = max((row + 1 for row, one in enumerate(found) if one in self._folded), default=0)
-        modules = {name for level, name in found if level == MODULE}
-        return [one for one in found[around:] if one[0] != PACKAGE or one[1] not in modules]
-
-    def fold(self, node: int, into: Fold | None = None) -> None:
-        """Fold a node into its module (or into what is given), or open a folded one."""
+    def fold(self, node: int, into: Key | None = None) -> None:
+        """Open a group, or fold a function into the smallest group around it (or into what is given)."""
         if self._drawn is None or not 0 <= node < len(self._drawn.graph.nodes):
             return
-        if into is None and self._drawn.graph.nodes[node].folded:
-            self.unfold(node)
-            return
-        into = into or next((one for one in self.folds(node) if one[0] == MODULE), None)
-        if into is not None:
+        one = self._drawn.graph.nodes[node]
+        if into is None and one.folded:
+            self._folded.discard(one.key)
+            self._opened.add(one.key)
+        else:
+            into = into or next((key for key in self.folds(node)), None)
+            if into is None:
+                return
+            self._opened.discard(into)
             self._folded.add(into)
-            self.refresh()
-
-    def unfold(self, node: int) -> None:
-        """Open whatever a node is folded into."""
-        self._folded -= set(self._folds(node))
         self.refresh()
 
     def show_menu(self, node: int, place: QPoint) -> None:
@@ -271,16 +282,21 @@ class GraphPage(SeenPage):
         if self._drawn is None or not 0 <= node < len(self._drawn.graph.nodes):
             return
         self.take(node)
-        extra: list[Extra] = [(f"Fold the {one[0]} {one[1]} into one node", partial(self.fold, node, one)) for one in self.folds(node)]
+        extra: list[Extra] = [(_fold_words(key), partial(self.fold, node, key)) for key in self.folds(node)]
         if self._drawn.graph.nodes[node].folded:
-            extra.insert(0, (f"Open {self._drawn.graph.nodes[node].name}", partial(self.unfold, node)))
-        if self._folded:
-            extra.append(("Open all that is folded", self.unfold_all))
+            extra.insert(0, (f"Open {self._drawn.graph.nodes[node].name}", partial(self.fold, node)))
+        if self._folded or self._opened:
+            extra.append(("Undo all opening and folding", self.unfold_all))
         show_row_menu(self._state, self.view.viewport() or self, place, tuple(extra))
 
+    def menu_at(self, node: int, place: QPointF) -> None:
+        """Show what can be done with a node, at a place of the scene."""
+        self.show_menu(node, self.view.mapFromScene(place))
+
     def unfold_all(self) -> None:
-        """Open everything that is folded."""
+        """Show the graph as it opens by itself."""
         self._folded.clear()
+        self._opened.clear()
         self.refresh()
 
     def walk(self, key: int) -> None:
@@ -316,8 +332,8 @@ class GraphPage(SeenPage):
         if name:
             try:
                 self.save(Path(name))
-            except OSError as problem:
-                self._state.failed.emit(f"{name} could not be written: {problem.strerror}.")
+            except RicercaError as problem:
+                self._state.failed.emit(str(problem))
 
     def save(self, path: Path) -> None:
         """Write the graph in the format of the file's ending."""

@@ -3,18 +3,24 @@
 from __future__ import annotations
 
 import math
+import os
 from pathlib import Path
 
-from PyQt6.QtCore import QMarginsF, QRectF, QSize, QSizeF
+from PyQt6.QtCore import QBuffer, QIODevice, QMarginsF, QRectF, QSize, QSizeF
 from PyQt6.QtGui import QColor, QImage, QPageLayout, QPageSize, QPaintDevice, QPainter, QPdfWriter
 from PyQt6.QtSvg import QSvgGenerator
 from PyQt6.QtWidgets import QGraphicsScene
 
 from ricerca.desk.look import theme
-from ricerca.engine.graph import Graph
-from ricerca.engine.graph_text import to_dot, to_graphml
+from ricerca.desk.pages.graph_items import Drawn, scene_of
+from ricerca.desk.view import make_view
+from ricerca.engine.graph import Graph, lay_out, seen_ribbons
+from ricerca.loading import Pair
+from ricerca.report.export import export_bytes
+from ricerca.report.graph import GRAPHS, graph_of
 
-TEXTS = {".dot": to_dot, ".graphml": to_graphml}
+PICTURE_ROOM = (1600.0, 900.0)
+"""Width and height that a picture made without a window has."""
 
 
 def save_graph(path: Path, graph: Graph, scene: QGraphicsScene) -> None:
@@ -22,20 +28,37 @@ def save_graph(path: Path, graph: Graph, scene: QGraphicsScene) -> None:
 
     Raises
     ------
-    OSError
+    EnvironmentProblem
         It could not be written.
     """
-    ending, room = path.suffix.lower(), scene.sceneRect()
-    if ending in TEXTS:
-        path.write_text(TEXTS[ending](graph), encoding="utf-8")
-    elif ending == ".png":
+    ending = path.suffix.lower()
+    export_bytes(path, GRAPHS[ending](graph).encode() if ending in GRAPHS else picture(scene, ending))
+
+
+def graph_picture(pair: Pair, suffix: str, nodes: int | None) -> bytes:
+    """The call graph as a picture, made without a window."""
+    os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    from ricerca.desk.application import make_application
+
+    app = make_application()
+    theme.apply(app, theme.LIGHT)
+    graph = graph_of(pair, nodes)
+    drawn = Drawn(make_view(pair), graph, lay_out(graph), seen_ribbons(graph), PICTURE_ROOM)
+    return picture(scene_of(drawn), suffix)
+
+
+def picture(scene: QGraphicsScene, suffix: str) -> bytes:
+    """A scene as PNG (twice as large as on the screen), PDF or SVG."""
+    room, held = scene.sceneRect(), QBuffer()
+    held.open(QIODevice.OpenModeFlag.WriteOnly)
+    if suffix == ".png":
         image = QImage(math.ceil(room.width() * 2), math.ceil(room.height() * 2), QImage.Format.Format_ARGB32)
         image.fill(QColor(theme.now().paper))
         _render(scene, image)
-        if not image.save(str(path)):
-            raise OSError(0, "the picture could not be saved")
+        image.save(held, "PNG")
     else:
-        _render(scene, _pdf(path, room) if ending == ".pdf" else _svg(path, room))
+        _render(scene, _pdf(held, room) if suffix == ".pdf" else _svg(held, room))
+    return held.data().data()
 
 
 def _render(scene: QGraphicsScene, device: QPaintDevice) -> None:
@@ -44,16 +67,16 @@ def _render(scene: QGraphicsScene, device: QPaintDevice) -> None:
     painter.end()
 
 
-def _pdf(path: Path, room: QRectF) -> QPdfWriter:
-    device = QPdfWriter(str(path))
+def _pdf(held: QIODevice, room: QRectF) -> QPdfWriter:
+    device = QPdfWriter(held)
     size = QPageSize(QSizeF(room.width(), room.height()) * 0.75, QPageSize.Unit.Point)
     device.setPageLayout(QPageLayout(size, QPageLayout.Orientation.Portrait, QMarginsF()))
     return device
 
 
-def _svg(path: Path, room: QRectF) -> QSvgGenerator:
+def _svg(held: QIODevice, room: QRectF) -> QSvgGenerator:
     device = QSvgGenerator()
-    device.setFileName(str(path))
+    device.setOutputDevice(held)
     device.setSize(QSize(math.ceil(room.width()), math.ceil(room.height())))
     device.setViewBox(QRectF(0, 0, room.width(), room.height()))
     device.setTitle("Call graph")

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import cast
 
 from PyQt6.QtCore import QEvent, QObject, QSettings, Qt
-from PyQt6.QtGui import QCloseEvent, QKeySequence, QMouseEvent, QShortcut, QShowEvent
+from PyQt6.QtGui import QCloseEvent, QKeySequence, QMouseEvent, QResizeEvent, QShortcut, QShowEvent
 from PyQt6.QtWidgets import (
     QApplication,
     QButtonGroup,
@@ -47,6 +47,7 @@ from ricerca.desk.work import Workers
 from ricerca.measure.estimates import spread
 from ricerca.report.wording import count_text, factor_text, plural, share_text, time_text
 
+DETAILS_SHARE, ROUNDS_SHARE = 0.285, 0.147
 PAGES = ("Leads", "Functions", "Lines", "Call tree", "Graph", "Timeline")
 PRESSES = (QEvent.Type.MouseButtonPress, QEvent.Type.MouseButtonDblClick)
 
@@ -59,6 +60,7 @@ class Window(QMainWindow):
         self.workers = Workers(self)
         self.state = DeskState(self.workers, settings, self)
         self._settings = settings
+        self._own_widths = True  # until it is known whether a person set them
         self.setWindowTitle("Ricerca")
         self.functions, self.lines, self.tree = FunctionsPage(self.state), LinesPage(self.state), TreePage(self.state)
         self.leads, self.graph, self.timeline = LeadsPage(self.state), GraphPage(self.state), TimelinePage(self.state)
@@ -74,6 +76,10 @@ class Window(QMainWindow):
         geometry = settings.value("window/geometry")
         if geometry is None or not self.restoreGeometry(geometry):
             self.resize(1280, 800)
+        self.keep_on_screen()
+        sizes = self._settings.value("window/splitter")
+        self._own_widths = sizes is not None and self.splitter.restoreState(sizes)
+        self.splitter.splitterMoved.connect(self._keep_widths)
         self.workers.request("warm", lambda: coloured("pass"), lambda _lines: None)
         if path is not None:
             self.outer.setCurrentWidget(self.desk)
@@ -81,6 +87,28 @@ class Window(QMainWindow):
         else:
             self.outer.setCurrentWidget(self.start_holder)
         self._show_head()
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        if not self._own_widths:
+            details = min(max(int(self.width() * DETAILS_SHARE), 240), 560)
+            rounds = min(max(int(self.width() * ROUNDS_SHARE), 166), 240)
+            self.splitter.setSizes([rounds, self.width() - rounds - details, details])
+
+    def _keep_widths(self) -> None:
+        self._own_widths = True
+
+    def keep_on_screen(self) -> None:
+        """Be no larger than the screen has room for, and not outside it."""
+        screen = self.screen() or QApplication.primaryScreen()
+        if screen is None or self.isMaximized():
+            return
+        room = screen.availableGeometry()
+        size = self.size().boundedTo(room.size())
+        self.resize(size)
+        left = min(max(self.x(), room.left()), room.right() - size.width() + 1)
+        top = min(max(self.y(), room.top()), room.bottom() - size.height() + 1)
+        self.move(left, top)
 
     # ---- building
 
@@ -123,17 +151,13 @@ class Window(QMainWindow):
             self.middle.addWidget(widget)
         self._reading_page = reading
         self.splitter = QSplitter(Qt.Orientation.Horizontal)
-        self.splitter.setHandleWidth(1)
+        self.splitter.setHandleWidth(5)
         for widget in (self.rounds, self.middle, self.details):
             self.splitter.addWidget(widget)
         self.splitter.setStretchFactor(1, 1)
-        self.splitter.setSizes([188, 732, 360])
         self.splitter.setCollapsible(1, False)
-        self.rounds.setMinimumWidth(168)
-        self.details.setMinimumWidth(280)
-        sizes = self._settings.value("window/splitter")
-        if sizes is not None:
-            self.splitter.restoreState(sizes)
+        self.rounds.setMinimumWidth(160)
+        self.details.setMinimumWidth(240)
         self.notice = QFrame()
         self.notice.setObjectName("notice")
         self.notice_text = QLabel()
@@ -445,8 +469,8 @@ class Window(QMainWindow):
         parts = []
         if loaded.slowed:
             parts.append(f"recording made it {factor_text(loaded.slowed)} slower; that cost is deducted")
-        parts.append(plural(loaded.profile.total_calls, "call"))
-        parts.append(f"{count_text(int((loaded.profile.parent >= 0).sum()))} contexts")
+        parts.append(plural(loaded.whole.total_calls, "call"))
+        parts.append(f"{count_text(int((loaded.whole.parent >= 0).sum()))} contexts")
         wide = spread(loaded.round.plain_ns)
         if loaded.round.plain_ns:
             parts.append(plural(len(loaded.round.plain_ns), "plain run") + (f", ±{share_text(wide)}" if wide is not None else ""))
@@ -462,7 +486,8 @@ class Window(QMainWindow):
 
     def closeEvent(self, event: QCloseEvent) -> None:
         self._settings.setValue("window/geometry", self.saveGeometry())
-        self._settings.setValue("window/splitter", self.splitter.saveState())
+        if self._own_widths:
+            self._settings.setValue("window/splitter", self.splitter.saveState())
         self.sheet.stop()
         self.turns.wait()
         example = getattr(self, "_example", None)

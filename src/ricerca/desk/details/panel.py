@@ -6,7 +6,7 @@ import html
 from pathlib import Path
 
 from PyQt6.QtCore import QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QPainter, QPaintEvent
+from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QResizeEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from ricerca.desk.details.editor import open_at
@@ -139,7 +139,7 @@ class DetailsPanel(QFrame):
         table = view.loaded.profile.functions
         name = table.name[function]
         metrics = self.title.fontMetrics()
-        self.title.setText(metrics.elidedText(name, Qt.TextElideMode.ElideMiddle, max(self.width() - 40, 200)))
+        self.title.setText(metrics.elidedText(name, Qt.TextElideMode.ElideRight, max(self.width() - 40, 200)))
         self.title.setToolTip(tip(name))
         place = place_text(table.file[function], int(table.first_line[function]), table.module[function])
         self.place.setText(f"{place} · {table.layer[function]}")
@@ -150,6 +150,13 @@ class DetailsPanel(QFrame):
         self.fan.show_function(view, function)
         self.source.show_function(view, function)
         self.source_head.setText(self.source.heading)
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        view, function = self._state.view, self._state.selected
+        if view is not None and function >= 0:
+            name, metrics = view.loaded.profile.functions.name[function], self.title.fontMetrics()
+            self.title.setText(metrics.elidedText(name, Qt.TextElideMode.ElideRight, max(self.width() - 40, 200)))
 
     def _show_difference(self, wanted: bool) -> None:
         self.source.difference = wanted

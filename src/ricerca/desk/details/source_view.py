@@ -19,9 +19,8 @@ from ricerca.engine.source import span_of
 from ricerca.report.wording import count_text, plural, time_text
 
 LINE_PX = 20
-BAR_ROOM_PX = 52
-NUMBER_ROOM_PX = 44
-HITS_ROOM_PX = 66
+BAR_ROOM_PX = 46
+MARGIN_PX = 10
 MOST_COLOURED = 20_000
 GONE = "\N{MINUS SIGN}"
 
@@ -71,6 +70,8 @@ class SourceView(QAbstractScrollArea):
         self._message = ""
         self._shown = ""
         self._marked = 0
+        self._indent = 0
+        """Blanks that all lines begin with: they are not drawn."""
 
     def show_line(self, line: int) -> None:
         """Mark a line and bring it into sight."""
@@ -84,13 +85,13 @@ class SourceView(QAbstractScrollArea):
     def show_function(self, view: View | None, function: int) -> None:
         """Show a function of the view."""
         self._lines, self._figures, self._base, self._message, self._marked = (), {}, {}, "", 0
-        self._rows, self._old_figures = (), {}
+        self._rows, self._old_figures, self._indent = (), {}, 0
         if view is not None and function >= 0:
             self._load(view, function)
         self.verticalScrollBar().setValue(0)
         self.horizontalScrollBar().setValue(0)
         self._measure()
-        self._show_dearest()
+        self._show_slowest()
         self.viewport().update()
 
     def _load(self, view: View, function: int) -> None:
@@ -118,6 +119,7 @@ class SourceView(QAbstractScrollArea):
                 self.viewport().update()
 
         self._shown = part
+        self._indent = min((len(text) - len(text.lstrip()) for text in part.splitlines() if text.strip()), default=0)
         if len(part) <= MOST_COLOURED:
             self._workers.request("colours", lambda: coloured(part), colour)
         lines = view.loaded.lines
@@ -150,7 +152,7 @@ class SourceView(QAbstractScrollArea):
         self._lines = tuple((("", text),) for text in texts)
         return "\n".join(texts)
 
-    def _show_dearest(self) -> None:
+    def _show_slowest(self) -> None:
         """Bring the slowest line into sight when the function is longer than the view."""
         if not self._figures:
             return
@@ -162,7 +164,7 @@ class SourceView(QAbstractScrollArea):
     def _measure(self) -> None:
         metrics = theme.metrics(theme.CODE_PX, mono=True)
         longest = max((sum(len(piece) for _kind, piece in line) for line in self._lines), default=0)
-        width = BAR_ROOM_PX + self._hits_room + NUMBER_ROOM_PX + longest * metrics.horizontalAdvance("m") + 16
+        width = BAR_ROOM_PX + self._hits_room + self._number_room + (longest - self._indent) * metrics.horizontalAdvance("m") + MARGIN_PX
         height = len(self._lines) * LINE_PX
         self.verticalScrollBar().setRange(0, max(0, height - self.viewport().height()))
         self.verticalScrollBar().setPageStep(self.viewport().height())
@@ -197,7 +199,7 @@ class SourceView(QAbstractScrollArea):
         sign, line = self._rows[number]
         gone = sign == GONE
         number_left = BAR_ROOM_PX + self._hits_room
-        code_left = number_left + NUMBER_ROOM_PX
+        code_left = number_left + self._number_room
         if sign != " ":
             ground = QColor(colours.soft if gone else colours.accent)
             ground.setAlphaF(0.14)
@@ -208,7 +210,7 @@ class SourceView(QAbstractScrollArea):
         painter.setClipRect(QRect(code_left, y, self.viewport().width(), LINE_PX))
         painter.setFont(theme.font(theme.CODE_PX, mono=True))
         advance = QFontMetricsF(theme.font(theme.CODE_PX, mono=True)).horizontalAdvance("m" * 100) / 100
-        x = float(code_left - self.horizontalScrollBar().value())
+        x = float(code_left - self.horizontalScrollBar().value()) - self._indent * advance
         kinds = {"keyword": colours.accent, "comment": colours.soft, "text": colours.own("standard library").name(),
                  "number": colours.slower, "name": colours.ink}  # fmt: skip
         for kind, piece in self._lines[number]:
@@ -221,7 +223,7 @@ class SourceView(QAbstractScrollArea):
         figures = None if gone else self._figures.get(line)
         right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         painter.setPen(QColor(colours.ink if figures else colours.soft))
-        painter.drawText(QRect(number_left, y, NUMBER_ROOM_PX - 10, LINE_PX), right, f"{sign.strip()}{line}")
+        painter.drawText(QRect(number_left, y, self._number_room - MARGIN_PX, LINE_PX), right, f"{sign.strip()}{line}")
         if figures and figures[2] >= 0:
             painter.setPen(QColor(colours.soft))
             painter.drawText(QRect(BAR_ROOM_PX, y, self._hits_room - 4, LINE_PX), right, count_text(figures[2]))
@@ -257,7 +259,7 @@ class SourceView(QAbstractScrollArea):
             return ""
         own, called, hits = figures
         said = f"Line {line}: {time_text(called)} in what it called (light)"
-        said += f", {time_text(own)} on the line itself (dark), reached {plural(hits, 'time')}" if own >= 0 else ""
+        said += f", {time_text(own)} on the line itself (dark), {plural(hits, 'hit')}" if own >= 0 else ""
         if line in self._base:
             said += f"; {time_text(self._base[line])} in the round compared with (dashed)"
         return said + "."
@@ -272,4 +274,11 @@ class SourceView(QAbstractScrollArea):
     @property
     def _hits_room(self) -> int:
         """Room for the hits, where any line of the function was followed."""
-        return HITS_ROOM_PX if any(hits >= 0 for _own, _called, hits in self._figures.values()) else 0
+        most = max((hits for _own, _called, hits in self._figures.values()), default=-1)
+        return theme.metrics(theme.SMALL_PX).horizontalAdvance(count_text(most)) + MARGIN_PX if most >= 0 else 0
+
+    @property
+    def _number_room(self) -> int:
+        """Room for the numbers of lines."""
+        last = max((line for _sign, line in self._rows), default=0)
+        return theme.metrics(theme.SMALL_PX).horizontalAdvance(f"+{last}") + 2 * MARGIN_PX - 4

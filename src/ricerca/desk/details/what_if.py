@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QLabel, QPushButton, QWidget
+from PyQt6.QtWidgets import QDoubleSpinBox, QLabel, QPushButton, QWidget
 
+from ricerca.desk.look.flow import FlowLayout
 from ricerca.desk.state import View
 from ricerca.report.expectation import expectation_text
 from ricerca.report.wording import factor_text, time_text
@@ -31,17 +32,15 @@ class WhatIf(QWidget):
             edit.setAccessibleName("How many times faster")
         self.factor.valueChanged.connect(lambda _value: self._say())
         self.answer = QLabel()
-        self.answer.setWordWrap(True)
         self.note = QPushButton("Add to note")
         self.note.setObjectName("quiet")
         self.note.setToolTip("Write this expectation into the round's note. The next round is compared with it.")
         self.note.clicked.connect(lambda _checked: self.expected.emit(self.words()))
-        layout = QHBoxLayout(self)
+        layout = FlowLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(8)
         layout.addWidget(QLabel(subject))
         layout.addWidget(self.factor)
-        layout.addWidget(self.answer, 1)
+        layout.addWidget(self.answer)
         layout.addWidget(self.note)
 
     def ask(self, view: View, functions: list[int]) -> None:

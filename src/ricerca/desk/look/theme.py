@@ -1,4 +1,4 @@
-"""Colours, fonts and the style sheet: paper by day, slate in the dark theme, following the system."""
+"""Colours, fonts and the style sheet: a light and a dark theme, following the system."""
 
 from __future__ import annotations
 
@@ -11,6 +11,8 @@ from PyQt6.QtGui import QColor, QFont, QFontDatabase, QFontMetrics, QPalette
 from PyQt6.QtWidgets import QApplication
 
 from ricerca.engine.layers import BUILTINS, COLLECTION, IMPORTS, LIBRARY, MINE, PACKAGES, PROGRAMS
+
+ICONS = str(files("ricerca.desk").joinpath("icons"))
 
 SANS, MONO = "IBM Plex Sans", "IBM Plex Mono"
 TEXT_PX, SMALL_PX, TITLE_PX, CODE_PX = 14, 12, 18, 13
@@ -174,8 +176,22 @@ def _sheet(t: Theme) -> str:
         border: 1px solid {t.rule}; border-radius: 4px; padding: 5px 8px; selection-background-color: {t.accent};
         selection-color: {t.paper}; }}
     QLineEdit:focus, QPlainTextEdit#entry:focus {{ border: 1px solid {t.accent}; }}
-    QComboBox QLineEdit {{ border: none; padding: 2px 4px; }}
-    QComboBox QLineEdit:focus {{ border: none; }}
+    QComboBox, QSpinBox, QDoubleSpinBox {{ background: {t.raised}; color: {t.ink}; border: 1px solid {t.rule}; border-radius: 4px;
+        padding: 5px 8px; selection-background-color: {t.accent}; selection-color: {t.paper}; }}
+    QComboBox:focus, QSpinBox:focus, QDoubleSpinBox:focus {{ border: 1px solid {t.accent}; }}
+    QComboBox:disabled, QSpinBox:disabled, QDoubleSpinBox:disabled, QLineEdit:disabled {{ color: {t.soft}; background: {t.panel}; }}
+    QComboBox::drop-down {{ subcontrol-origin: padding; subcontrol-position: center right; width: 22px; border: none; }}
+    QComboBox::down-arrow {{ image: url({ICONS}/down.svg); width: 10px; height: 10px; }}
+    QSpinBox::up-button, QDoubleSpinBox::up-button {{ subcontrol-origin: border; subcontrol-position: top right; width: 20px;
+        border: none; }}
+    QSpinBox::down-button, QDoubleSpinBox::down-button {{ subcontrol-origin: border; subcontrol-position: bottom right; width: 20px;
+        border: none; }}
+    QSpinBox::up-arrow, QDoubleSpinBox::up-arrow {{ image: url({ICONS}/up.svg); width: 9px; height: 9px; }}
+    QSpinBox::down-arrow, QDoubleSpinBox::down-arrow {{ image: url({ICONS}/down.svg); width: 9px; height: 9px; }}
+    QComboBox QAbstractItemView {{ background: {t.raised}; color: {t.ink}; border: 1px solid {t.rule};
+        selection-background-color: {t.chosen}; selection-color: {t.ink}; outline: none; }}
+    QComboBox QLineEdit, QSpinBox QLineEdit, QDoubleSpinBox QLineEdit {{ border: none; padding: 0; background: transparent; }}
+    QComboBox QLineEdit:focus, QSpinBox QLineEdit:focus, QDoubleSpinBox QLineEdit:focus {{ border: none; }}
     QPushButton {{ background: {t.raised}; border: 1px solid {t.rule}; border-radius: 4px; padding: 6px 14px; }}
     QPushButton:hover {{ border-color: {t.accent}; }}
     QPushButton:focus {{ border: 1px solid {t.accent}; }}
@@ -201,7 +217,8 @@ def _sheet(t: Theme) -> str:
     QFrame#panel {{ background: {t.panel}; border: none; }}
     QFrame#notice {{ background: {t.chosen}; border: none; border-radius: 4px; }}
     QFrame#ruled {{ background: {t.paper}; border: none; border-bottom: 1px solid {t.rule}; }}
-    QSplitter::handle {{ background: {t.rule}; }}
+    QSplitter::handle {{ background: {t.paper}; border-left: 1px solid {t.rule}; }}
+    QSplitter::handle:hover {{ background: {t.chosen}; border-left: 1px solid {t.accent}; }}
     QScrollBar:vertical {{ background: transparent; width: 10px; margin: 0; }}
     QScrollBar:horizontal {{ background: transparent; height: 10px; margin: 0; }}
     QScrollBar::handle {{ background: {t.rule}; border-radius: 4px; min-height: 28px; min-width: 28px; }}

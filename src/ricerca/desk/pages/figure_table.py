@@ -4,18 +4,31 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from functools import cache
+from functools import cache, partial
 from typing import Any
 
 import numpy as np
-from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QObject, QPoint, QPointF, QRect, QRectF, QSettings, Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QColor, QPainter
+from PyQt6.QtCore import (
+    QAbstractTableModel,
+    QEvent,
+    QModelIndex,
+    QObject,
+    QPoint,
+    QPointF,
+    QRect,
+    QRectF,
+    QSettings,
+    Qt,
+    QTimer,
+    pyqtSignal,
+)
+from PyQt6.QtGui import QAction, QColor, QPainter
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QHBoxLayout,
-    QHeaderView,
     QLabel,
     QLineEdit,
+    QMenu,
     QSizePolicy,
     QStyle,
     QStyledItemDelegate,
@@ -28,11 +41,17 @@ from PyQt6.QtWidgets import (
 from ricerca.desk.look import theme
 from ricerca.desk.look.painting import change_colour, paint_bar, paint_growth, paint_mark
 from ricerca.desk.look.tips import tip
+from ricerca.desk.pages.column_room import ALWAYS, Wish, share_out
 from ricerca.engine.slices import Growth
 from ricerca.report.wording import factor_text, time_text
 
 ROW_PX = 30
 GROWTH_PX, LEAST_NAME_PX = 30, 60
+ELASTIC = "what"
+"""The column that gets the room that others leave."""
+LEAST_BAR_PX, LEAST_ELASTIC_PX, LEAST_ELASTIC_SHARE, CELL_MARGIN_PX = 60, 150, 0.72, 8
+MEASURED_ROWS = 120
+SHOWN, HIDDEN = "shown", "hidden"
 
 
 @dataclass(frozen=True)
@@ -53,6 +72,7 @@ class Column:
     key: str
     title: str
     width: int
+    """Pixels of a column without text; of the elastic one, the most that others make room for; of others content decides."""
     text: Callable[[int], str] | None = None
     order: np.ndarray | Sequence[Any] | Callable[[], np.ndarray] | None = None
     explain: Callable[[int], str] | None = None
@@ -65,6 +85,8 @@ class Column:
     soft: bool = False
     sure: Callable[[int], bool] | None = None
     """Whether a change is more than chance; without evidence it is grey."""
+    importance: int = ALWAYS
+    """Where there is not room for all columns, those of the greatest number are left out first."""
     rising: bool = False
     """Whether the first click on its head sorts from the smallest up."""
 
@@ -233,18 +255,16 @@ class FigureDelegate(QStyledItemDelegate):
         painter.setFont(theme.font(size, mono=cell.mono))
         painter.setPen(QColor(colours.soft if cell.soft else colours.ink))
         metrics = theme.metrics(size, mono=cell.mono)
-        elide = Qt.TextElideMode.ElideRight if cell.mono else Qt.TextElideMode.ElideMiddle
         shown, width = cell.text, metrics.horizontalAdvance(cell.text)
         if width > room.width():
-            shown, width = metrics.elidedText(cell.text, elide, room.width()), room.width()
+            shown, width = metrics.elidedText(cell.text, Qt.TextElideMode.ElideRight, room.width()), room.width()
         baseline = room.center().y() + (metrics.ascent() - metrics.descent()) // 2 + 1
         painter.drawText(room.left() if cell.left else room.right() - width, baseline, shown)
         used = width + 8
-        if cell.under and room.width() - used > 40:
+        if cell.under and room.width() - used >= theme.metrics(theme.SMALL_PX).horizontalAdvance(cell.under):  # whole or not at all
             painter.setFont(theme.font(theme.SMALL_PX))
             painter.setPen(QColor(colours.soft))
-            small = theme.metrics(theme.SMALL_PX).elidedText(cell.under, Qt.TextElideMode.ElideMiddle, room.width() - used)
-            painter.drawText(room.left() + used, baseline, small)
+            painter.drawText(room.left() + used, baseline, cell.under)
 
 
 class FigureTable(QWidget):
@@ -260,6 +280,7 @@ class FigureTable(QWidget):
     def __init__(self, name: str, settings: QSettings, default_order: str, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._name, self._settings = name, settings
+        self._wishes: list[Wish] = []
         self.model = FigureModel(self)
         self.model.sort_key = str(settings.value(f"order/{name}/key", default_order))
         self.model.descending = settings.value(f"order/{name}/descending", "true") in (True, "true")
@@ -315,6 +336,10 @@ class FigureTable(QWidget):
         header.setMinimumSectionSize(24)
         header.sectionClicked.connect(self._on_head)
         header.sectionResized.connect(self._keep_width)
+        header.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        header.customContextMenuRequested.connect(lambda place: self.column_menu().exec(header.mapToGlobal(place)))
+        header.setToolTip("Click a head to sort. Right-click to choose columns.")
+        view.installEventFilter(self)
         view.selectionModel().currentRowChanged.connect(lambda _now, _before: self._take_current())
         view.selectionModel().selectionChanged.connect(lambda _now, _before: self._on_selection())
         view.doubleClicked.connect(lambda index: self.opened.emit(int(self.model.rows[index.row()])))
@@ -324,15 +349,81 @@ class FigureTable(QWidget):
         self.view.selectionModel().blockSignals(True)
         self.model.show(columns, rows, words)
         self.view.selectionModel().blockSignals(False)
-        header = self.view.horizontalHeader()
-        header.blockSignals(True)
-        for number, column in enumerate(columns):
-            width = int(self._settings.value(f"width/{self._name}/{column.key}", column.width))
-            self.view.setColumnWidth(number, width)
-            stretch = column.key == "what"
-            header.setSectionResizeMode(number, QHeaderView.ResizeMode.Stretch if stretch else QHeaderView.ResizeMode.Interactive)
-        header.blockSignals(False)
+        self._wishes = [self._wish(column) for column in columns]
+        self.fit_columns()
         self.select(self._wanted)
+
+    def _wish(self, column: Column) -> Wish:
+        """What a column asks for: what a person gave it, else what its content takes in the rows that are seen first."""
+        elastic, bar = column.key == ELASTIC, column.bar is not None
+        given = self._settings.value(f"width/{self._name}/{column.key}")
+        if given is not None and not elastic:
+            return Wish(column.key, int(given), column.importance)
+        if bar:
+            return Wish(column.key, column.width, column.importance, least=LEAST_BAR_PX)
+        if column.key == "rank":
+            return Wish(column.key, column.width)
+        size = theme.CODE_PX if column.mono else theme.TEXT_PX
+        metrics = theme.metrics(size, mono=column.mono)
+        rows = [int(row) for row in self.model.rows[:MEASURED_ROWS]]
+        texts = [column.text(row) for row in rows] if column.text else []
+        if column.gain is not None:
+            texts = ["▼ " + time_text(abs(column.gain(row) or 0)) for row in rows]
+        longest = max(map(metrics.horizontalAdvance, texts), default=0)
+        head = theme.metrics(theme.SMALL_PX, bold=True).horizontalAdvance(column.title + " ↓") + 4
+        wanted = max(longest, head) + 2 * CELL_MARGIN_PX + 2
+        if elastic:
+            wanted = min(max(wanted, LEAST_ELASTIC_PX), column.width)
+            return Wish(column.key, wanted, least=max(LEAST_ELASTIC_PX, int(wanted * LEAST_ELASTIC_SHARE)), elastic=True)
+        return Wish(column.key, wanted, column.importance)
+
+    def fit_columns(self) -> None:
+        """Share the table's width out among the columns."""
+        header = self.view.horizontalHeader()
+        choice = {key: str(self._settings.value(f"column/{self._name}/{key}", "")) for key in (wish.key for wish in self._wishes)}
+        fixed, hidden = ([key for key, value in choice.items() if value == wanted] for wanted in (SHOWN, HIDDEN))
+        bar = self.view.verticalScrollBar().sizeHint().width()
+        widths = share_out(self._wishes, self.view.width() - bar, fixed, hidden)
+        header.blockSignals(True)
+        for number, wish in enumerate(self._wishes):
+            self.view.setColumnHidden(number, wish.key not in widths)
+            if wish.key in widths:
+                self.view.setColumnWidth(number, widths[wish.key])
+        header.blockSignals(False)
+
+    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
+        if watched is self.view and event is not None and event.type() == QEvent.Type.Resize:
+            self.fit_columns()
+        return super().eventFilter(watched, event)
+
+    def column_menu(self) -> QMenu:
+        """Which columns are shown: as there is room, always, or never."""
+        menu = QMenu(self)
+        for column in self.model.columns:
+            if column.key in (ELASTIC, "rank"):
+                continue
+            number = [other.key for other in self.model.columns].index(column.key)
+            action = QAction(column.title, menu)
+            action.setCheckable(True)
+            action.setChecked(not self.view.isColumnHidden(number))
+            action.triggered.connect(partial(self.show_column, column.key))
+            menu.addAction(action)
+        menu.addSeparator()
+        menu.addAction("Columns and widths as they fit", self.reset_columns)
+        return menu
+
+    def show_column(self, key: str, shown: bool) -> None:
+        """Show a column in any case, or not at all; remembered."""
+        self._settings.setValue(f"column/{self._name}/{key}", SHOWN if shown else HIDDEN)
+        self.fit_columns()
+
+    def reset_columns(self) -> None:
+        """Forget which columns and widths a person wanted."""
+        for column in self.model.columns:
+            self._settings.remove(f"column/{self._name}/{column.key}")
+            self._settings.remove(f"width/{self._name}/{column.key}")
+        self._wishes = [self._wish(column) for column in self.model.columns]
+        self.fit_columns()
 
     def _on_head(self, section: int) -> None:
         column = self.model.columns[section]
@@ -346,8 +437,9 @@ class FigureTable(QWidget):
         self.select(self._wanted)
 
     def _keep_width(self, section: int, _old: int, new: int) -> None:
-        if section < len(self.model.columns) and self.model.columns[section].key != "what":
+        if section < len(self.model.columns) and self.model.columns[section].key != ELASTIC and new > 0:
             self._settings.setValue(f"width/{self._name}/{self.model.columns[section].key}", new)
+            self._wishes[section] = self._wish(self.model.columns[section])
 
     def _apply_filter(self) -> None:
         self.model.set_filter(self.filter.text())

@@ -223,11 +223,12 @@ def _columns(view: View, rows: Rows) -> list[Column]:
 
     columns = [
         Column("rank", "", 36),
-        Column("what", "function", 160, lambda n: rows.name[n], rows.name, say_what, under=write_under, grown=view.growing.get,
+        Column("what", "function", 230, lambda n: rows.name[n], rows.name, say_what, under=write_under, grown=view.growing.get,
                left=True, rising=True),
-        Column("bar", "time", 92, explain=say_bar, bar=bar, order=rows.inclusive_ns),
+        Column("bar", "time", 84, explain=say_bar, bar=bar, order=rows.inclusive_ns),
         Column("self", "self", 88, write_self, rows.self_ns, say_self),
-        Column("half", "±", 48, write_half, half_ns / np.maximum(rows.self_ns, 1), say_self, soft=True),
+        Column("share", "share", 60, lambda n: share_text(rows.self_ns[n] / total), rows.self_ns, say_self, importance=3),
+        Column("half", "±", 48, write_half, half_ns / np.maximum(rows.self_ns, 1), say_self, soft=True, importance=4),
     ]  # fmt: skip
     if view.comparison:
         columns.append(
@@ -239,15 +240,14 @@ def _columns(view: View, rows: Rows) -> list[Column]:
     columns += [
         Column("inclusive", "inclusive", 78, lambda n: time_text(rows.inclusive_ns[n]), rows.inclusive_ns,
                lambda n: f"{time_text(rows.inclusive_ns[n])} in {rows.name[n]} and all it called, recursion counted once: "
-                         f"{share_text(rows.inclusive_ns[n] / total)} of {loaded.what}."),
-        Column("calls", "calls", 116 if view.comparison else 84, write_calls, rows.calls, say_calls),
+                         f"{share_text(rows.inclusive_ns[n] / total)} of {loaded.what}.", importance=2),
+        Column("calls", "calls", 116 if view.comparison else 84, write_calls, rows.calls, say_calls, importance=1),
     ]  # fmt: skip
-    if view.comparison is None:
-        columns += [
-            Column("per call", "per call", 76, lambda n: time_text(rows.per_call_ns[n]), rows.per_call_ns,
-                   lambda n: f"{time_text(rows.per_call_ns[n])} inclusive for each call from outside."),
-            Column("running", "running", 72, lambda n: share_text(running[n]) if n < count else "", running,
-                   lambda n: f"All functions down to this one, by self time, are {share_text(running[n])} of {loaded.what}." if n < count
-                   else "", rising=True),
-        ]  # fmt: skip
+    columns += [
+        Column("per call", "per call", 76, lambda n: time_text(rows.per_call_ns[n]), rows.per_call_ns,
+               lambda n: f"{time_text(rows.per_call_ns[n])} inclusive for each call from outside.", importance=5),
+        Column("running", "running", 72, lambda n: share_text(running[n]) if n < count else "", running,
+               lambda n: f"All functions down to this one, by self time, are {share_text(running[n])} of {loaded.what}." if n < count
+               else "", rising=True, importance=6),
+    ]  # fmt: skip
     return columns

@@ -96,12 +96,14 @@ def _columns(view: View) -> list[Column]:
                lambda r: place_text(functions.file[lines.function[r]], int(lines.line[r]), functions.module[lines.function[r]]),
                by_place,
                lambda r: f"Line {lines.line[r]} of {functions.file[lines.function[r]]}, in {functions.name[lines.function[r]]}",
-               left=True, rising=True),
-        Column("what", "line", 200, lambda r: view.texts[r] or functions.name[lines.function[r]],
+               left=True, rising=True, importance=1),
+        Column("what", "line", 330, lambda r: view.texts[r] or functions.name[lines.function[r]],
                explain=lambda r: f"Line {lines.line[r]}: {view.texts[r] or 'its source was not kept'}", left=True, mono=True),
-        Column("bar", "time", 104, explain=say, order=totals,
+        Column("bar", "time", 84, explain=say, order=totals,
                bar=lambda r: Bar(longest, max(int(lines.self_ns[r]), 0), int(totals[r]), None if base is None else float(base[r]),
                                  functions.layer[lines.function[r]])),
+        Column("self", "self", 76, lambda r: time_text(lines.self_ns[r]) if lines.self_ns[r] >= 0 else "", lines.self_ns,
+               lambda r: f"{time_text(lines.self_ns[r])} on the line itself." if lines.self_ns[r] >= 0 else NOT_FOLLOWED, importance=3),
         Column("total", "total", 76, lambda r: time_text(totals[r]), totals,
                lambda r: f"{share_text(totals[r] / total)} of {view.loaded.what} is spent on this line and in what it calls."),
     ]  # fmt: skip
@@ -114,11 +116,11 @@ def _columns(view: View) -> list[Column]:
     if base is None:
         columns.append(
             Column("calls", "calls made", 92, lambda r: count_text(int(lines.calls[r])), lines.calls,
-                   lambda r: f"{plural(int(lines.calls[r]), 'call')} from this line.")
+                   lambda r: f"{plural(int(lines.calls[r]), 'call')} from this line.", importance=4)
         )  # fmt: skip
     if (lines.hits >= 0).any():
         columns.append(
             Column("hits", "hits", 84, lambda r: "" if lines.hits[r] < 0 else count_text(int(lines.hits[r])), lines.hits,
-                   lambda r: f"{plural(int(lines.hits[r]), 'hit')}." if lines.hits[r] >= 0 else NOT_FOLLOWED)
+                   lambda r: f"{plural(int(lines.hits[r]), 'hit')}." if lines.hits[r] >= 0 else NOT_FOLLOWED, importance=2)
         )  # fmt: skip
     return columns

@@ -175,7 +175,11 @@ class TreeModel(QAbstractItemModel):
         function = int(profile.function[node.context]) if node.context >= 0 else -1
         if column == "call":
             line = int(profile.line[node.context]) if function >= 0 else 0
-            return Cell(self._name(node, function, Qt.ItemDataRole.DisplayRole) or "", f"from line {line}" if line else "", left=True)
+            return Cell(
+                self._name(node, function, Qt.ItemDataRole.DisplayRole) or "",
+                self._thread(node) or (f"from line {line}" if line else ""),
+                left=True,
+            )
         inclusive, own, calls, base = self._figures(node)
         own = own if function >= 0 else 0
         if column == "time":
@@ -188,6 +192,15 @@ class TreeModel(QAbstractItemModel):
         return Cell(
             {"inclusive": time_text(inclusive), "self": time_text(own) if function >= 0 else "", "calls": count_text(calls)}[column]
         )
+
+    def _thread(self, node: Node) -> str:
+        """Thread and process of a first row, where there are several."""
+        tree = self._view.loaded.tree
+        if node.context < 0 or len(tree.thread_name) < 2 or tree.parent[int(tree.parent[node.context])] >= 0:
+            return ""
+        thread = int(tree.thread[node.context])
+        processes = len(set(np.asarray(tree.thread_process).tolist()))
+        return tree.thread_name[thread] + (f", process {int(tree.thread_process[thread])}" if processes > 1 else "")
 
     def _name(self, node: Node, function: int, role: int) -> str | None:
         table = self._view.loaded.tree.functions

@@ -49,6 +49,9 @@ def _pairs(_: click.Context, __: click.Parameter, values: tuple[str, ...]) -> tu
     return tuple((name, value) for name, _sign, value in pairs)
 
 
+AUTO = "auto"
+
+
 class _Group(click.Group):
     """Words our errors for people and gives them their exit status."""
 
@@ -124,7 +127,8 @@ def open_command(file: Path) -> None:
 @click.option("--plain", "plain_runs", type=click.IntRange(0, 1000), default=0, show_default=True,
               help="Runs without the recorder, and as many sparse ones, in turn; what they write is compared, not shown.")  # fmt: skip
 @click.option("--lines", multiple=True, metavar="PATTERN",
-              help="Follow each line of functions, modules or files of this name (* and ? allowed).")  # fmt: skip
+              help="Follow each line of functions, modules or files of this name (* and ? allowed); auto: of the slowest functions of "
+              "your code, in a run of its own.")  # fmt: skip
 @click.option("--inside", multiple=True, metavar="FUNCTION", help="Record only while a function of this name is active (* and ? allowed).")
 @click.option("--answer", "answer", multiple=True, metavar="PATH", help="A file that holds what the program answers.")
 @click.option("--limit", "limit_bytes", default="1G", show_default=True, callback=_size, help="Largest size of the recording.")
@@ -148,17 +152,20 @@ def record(study: Path | None, round_name: str, note: str, python: str | None, c
     Examples:
       ricerca record tidebook.py readings.csv
       ricerca record --study harbour.ricerca --round "speeds kept" --plain 5 -- tidebook.py readings.csv
+      ricerca record --lines auto --plain 5 -- tidebook.py readings.csv
       ricerca record --lines fit_station -- -m tidebook readings.csv
     """
     from ricerca.runner.program import describe, name_of
     from ricerca.runner.session import Plan, Session, Streams
 
     _refuse_mistyped(program)
-    subject = replace(describe(program, cwd, python, env, lines, inside), answer=answer)
+    follow = AUTO in lines
+    named = tuple(pattern for pattern in lines if pattern != AUTO)
+    subject = replace(describe(program, cwd, python, env, named, inside), answer=answer)
     name = name_of(subject)
     place = (study or Path(f"{name}.ricerca")).expanduser().absolute()
-    plan = Plan(subject, place, round_name, note, plain_runs, True, limit_bytes, paused, hook)
-    session = Session(plan, Streams(stdin=replayable_input(plain_runs)))
+    plan = Plan(subject, place, round_name, note, plain_runs, True, limit_bytes, paused, hook, follow=follow)
+    session = Session(plan, Streams(stdin=replayable_input(plain_runs or follow)))
     pass_signals_on(session)
     outcome = session.run()
     if not quiet:
@@ -187,7 +194,8 @@ def _say_outcome(outcome: Any, place: Path) -> None:
     if outcome.run_id is None:
         _say(f"nothing was recorded: {outcome.problem or 'the program ended before it began'}")
         return
-    for what, why in (("sparse runs", outcome.not_sparse), ("pairs with the first round", outcome.not_paired)):
+    for what, why in (("sparse runs", outcome.not_sparse), ("pairs with the first round", outcome.not_paired),
+                      ("line run", outcome.not_followed)):  # fmt: skip
         if why:
             _say(f"no {what}: {why}".rstrip(".") + ".")
     how = f" It is not complete: {'; '.join(gap.text for gap in outcome.gaps)}." if outcome.gaps else ""

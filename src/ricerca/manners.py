@@ -13,7 +13,7 @@ from typing import Any
 SENT_BY_KERNEL = 0x80  # si_code of a signal that the terminal sends to all in the foreground
 
 
-def replayable_input(plain_runs: int):
+def replayable_input(plain_runs: int | bool):
     """Standard input for several runs: a copy that can be read again; None where one run inherits it."""
     if not plain_runs or sys.stdin is None or sys.stdin.isatty():
         return None

@@ -8,10 +8,13 @@ import os
 import shutil
 import subprocess
 import sys
+import xml.etree.ElementTree as ET
 from pathlib import Path
 
 import pytest
 from conftest import RICERCA, ricerca
+
+from ricerca.study.store import Study
 
 SLOW = "def work(n):\n    return sorted(range(n), key=lambda x: -x)\nfor _ in range({times}):\n    work(400)\nprint('done')\n"
 
@@ -251,3 +254,37 @@ def test_layers_of_ones_own_are_kept_shown_and_taken_over(study, tmp_path):
     bad = ricerca("layers", other, "--add", "builtins=x")
     assert bad.returncode != 0
     assert "found by itself" in bad.stderr
+
+
+def test_lines_of_the_slowest_functions_follow_by_themselves(tmp_path):
+    (tmp_path / "p.py").write_text(
+        "def heavy():\n    total = 0\n    for k in range(60000):\n        total += k * k % 7\n    return total\n"
+        "def light():\n    return 1\ndef main():\n    light()\n    print(heavy())\nmain()\n"
+    )
+    done = ricerca("record", "--lines", "auto", "--study", "s.ricerca", "p.py", cwd=tmp_path)
+    assert done.returncode == 0 and done.stdout.count("\n") == 1, "the line run shows nothing"
+    facts = json.loads(ricerca("rank", tmp_path / "s.ricerca", "--lines", "--json").stdout)
+    hits = {(row["function"], row["line"]): row["hits"] for row in facts["lines"]}
+    assert hits["heavy", 4] == 60000
+    assert [row["calls"] for row in facts["functions"] if row["function"] == "heavy"] == [1]
+    with Study.open(tmp_path / "s.ricerca") as kept:
+        assert [run.kind for run in kept.round(1).runs] == ["recorded", "line"]
+
+
+@pytest.mark.parametrize("suffix", ["svg", "pdf", "png", "dot", "graphml"])
+def test_the_call_graph_is_written_from_the_terminal(study, suffix, tmp_path):
+    path = tmp_path / f"calls.{suffix}"
+    done = ricerca("export", study, "--to", path, "--nodes", 12, "--reading", "charged to my code")
+    assert done.returncode == 0, done.stderr
+    start = {"svg": b"<?xml", "pdf": b"%PDF", "png": b"\x89PNG", "dot": b"digraph", "graphml": b"<?xml"}[suffix]
+    assert path.read_bytes().startswith(start)
+
+
+def test_the_graph_s_self_times_are_the_total_of_the_reading(study, tmp_path):
+    written = ricerca("export", study, "--to", "-", "--what", "graph").stdout
+    root = ET.fromstring(written)
+    own = [int(data.text) for node in root.iter("{*}node") for data in node if data.get("key") == "self_ns"]
+    facts = json.loads(ricerca("rank", study, "--json").stdout)
+    assert sum(own) == facts["total_ns"]
+    levels = {data.text for node in root.iter("{*}node") for data in node if data.get("key") == "level"}
+    assert levels <= {"layer", "package", "module", "class", "function"}

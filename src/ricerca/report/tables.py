@@ -51,9 +51,9 @@ def _table(*columns: str, left: Sequence[str] = ("function", "where")) -> Table:
 
 
 def _fit(text: str, columns: int) -> str:
-    """A text cut to a width, its end kept: the end of a name tells more than its beginning."""
+    """A text cut at its end to a width."""
     text = printable(text)
-    return escape(text if len(text) <= columns else "…" + text[1 - columns :])
+    return escape(text if len(text) <= columns else text[: columns - 1] + "…")
 
 
 def _where(file: str, line: int, module: str) -> str:
@@ -77,7 +77,7 @@ def _half(self_ns: int, interval: list[int] | None) -> str:
 
 
 def _sure_or_not(self_ns: int, uncertain: bool) -> str:
-    """A self time, marked where more than half of what was measured was the recorder's own cost."""
+    """A self time, marked where its interval is too wide to act on."""
     return ("≈ " if uncertain else "") + time_text(self_ns)
 
 
@@ -149,7 +149,7 @@ def show_functions(loaded: Loaded, by: str, top: int) -> None:
         names = [row["function"] for row in one["functions"]]
         console.print(
             escape(
-                f"{cycle_name(names)}: {time_text(one['inclusive_ns'])}, {time_text(one['self_ns'])} of it their own; "
+                f"{cycle_name(names)}: {time_text(one['inclusive_ns'])}, {time_text(one['self_ns'])} of it self time; "
                 f"entered {plural(one['entries'], 'time')}, {plural(one['inner_calls'], 'call')} inside"
             )
         )
@@ -159,7 +159,7 @@ def show_lines(loaded: Loaded, top: int) -> None:
     """The ranking of lines, each with its text as it was recorded."""
     console = _console()
     console.print("\nLines")
-    table = _table("where", "line", "own", "calls made", "hits", left=("where", "line"))
+    table = _table("where", "line", "self", "calls made", "hits", left=("where", "line"))
     for row in line_rows(loaded, top):
         text = loaded.sources.get(row["file"], "").splitlines()
         code = text[row["line"] - 1].strip() if 0 < row["line"] <= len(text) else row["function"]

@@ -16,7 +16,7 @@ from ricerca.runner import launch, recordings
 from ricerca.runner.machine import this_machine
 from ricerca.runner.outputs import Watched
 from ricerca.runner.restoring import State
-from ricerca.runner.taking import tables_of
+from ricerca.runner.taking import ended_about, tables_of, take_in
 from ricerca.study.store import Study
 
 Key = tuple[int, str, str]
@@ -70,6 +70,23 @@ class Quiet:
         finally:
             recordings.remove(recording)
             timed.unlink(missing_ok=True)
+
+    def lines(self, subject: Subject, round_: Round, native: str, limit_bytes: int, look: Callable[[], None] | None = None) -> str:
+        """Run it with the lines of the subject's functions followed, and keep the run. Why there is none, empty where there is."""
+        recording = recordings.recording_path(self.study, round_.id).with_suffix(".lines")
+        about = recordings.about_round(self.study, round_, subject)
+        watched = Watched()
+        try:
+            launch.make_room(recording)
+            recordings.note(recording, about)
+            ended = self._wait(launch.start_recorded(subject, recording, native, limit_bytes, **self._streams(watched)), watched, look)
+            try:
+                take_in(recording, ended_about(about, ended))
+            except FileDamagedError as problem:
+                return ended.problem or problem.what
+            return ""
+        finally:
+            recordings.remove(recording)
 
     def _streams(self, watched: Watched) -> dict[str, Any]:
         if hasattr(self.stdin, "seek"):

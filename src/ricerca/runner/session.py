@@ -43,6 +43,8 @@ class Plan:
     hook: str = NATIVE
     sparse: bool = True
     paired: bool = True
+    follow: bool = False
+    """Whether the lines of the slowest functions of one's own code are followed in a run of their own."""
 
 
 @dataclass(frozen=True)
@@ -61,7 +63,7 @@ class Outcome:
 
     ``recorded`` is None where only plain runs were made or nothing began; ``kept_at`` is where the recording stays when it
     could not be taken in, ``problem`` says why. ``lost_plain`` plain runs could not be written into the study.
-    ``not_sparse`` and ``not_paired`` say why there are no sparse runs and no pairs, where some were wanted.
+    ``not_sparse``, ``not_paired`` and ``not_followed`` say why there are no sparse runs, pairs or line runs, where some were wanted.
     """
 
     round_number: int
@@ -73,6 +75,7 @@ class Outcome:
     lost_plain: int = 0
     not_sparse: str = ""
     not_paired: str = ""
+    not_followed: str = ""
 
 
 class Session:
@@ -87,7 +90,7 @@ class Session:
         self.paused = plan.paused
         self._cancelled = False
         self._lost_plain = 0
-        self._not_sparse = self._not_paired = ""
+        self._not_sparse = self._not_paired = self._not_followed = ""
         self._quiet = Quiet(plan.study, self.streams.stdin, self.streams.own_group)
 
     def finish_now(self, number: int = 15) -> None:
@@ -130,9 +133,12 @@ class Session:
             if plan.recorded:
                 self.step = "line run" if plan.subject.lines else "recorded run"
                 outcome = self._recorded(round_, native, look)
+            if plan.follow and not plan.subject.lines and self._going_on:
+                self._follow(round_, native, outcome, look)
             if plan.plain_runs and self._going_on:
                 self._quiet_runs(round_, native, outcome, look)
-            return replace(outcome, lost_plain=self._lost_plain, not_sparse=self._not_sparse, not_paired=self._not_paired)
+            return replace(outcome, lost_plain=self._lost_plain, not_sparse=self._not_sparse, not_paired=self._not_paired,
+                           not_followed=self._not_followed)  # fmt: skip
         finally:
             if outcome.kept_at is None:
                 self._tidy(round_.id, fresh)
@@ -171,6 +177,25 @@ class Session:
                     except RicercaError as problem:
                         self._not_sparse = problem.what
                     keys = [] if self._not_sparse else keys
+
+    def _follow(self, round_: Round, native: str, outcome: Outcome, look: Callable[[], None] | None) -> None:
+        """A line run of the slowest functions of one's own code; what goes wrong here hides nothing of the recorded run."""
+        if outcome.run_id is None:
+            return
+        from ricerca.engine.own_layers import from_toml
+        from ricerca.measure.following import lines_to_follow
+
+        try:
+            with Study.open(self.plan.study) as study:
+                lines = lines_to_follow(study.tables(outcome.run_id), self.plan.subject, from_toml(study.layers_toml()))
+            if not lines:
+                self._not_followed = "no function of your own code takes one hundredth of the run"
+                return
+            self.step = "line run"
+            subject = replace(self.plan.subject, lines=lines)
+            self._not_followed = self._quiet.lines(subject, round_, native, self.plan.limit_bytes, look)
+        except (RicercaError, OSError) as problem:
+            self._not_followed = str(problem)
 
     def _keys(self, outcome: Outcome) -> list[tuple[int, str, str]]:
         """The functions that sparse runs are to time, from the recorded run; none where there are to be none."""

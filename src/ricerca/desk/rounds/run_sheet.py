@@ -38,6 +38,15 @@ from ricerca.runner.program import describe
 from ricerca.runner.session import Outcome, Plan
 
 DEFAULT_PLAIN = 5
+LINES_FACTOR = 1.5
+"""How much longer a run takes whose lines are followed than one that is only recorded, roughly."""
+HOW = (
+    (
+        "Thorough: times, lines and every call",
+        "One recorded run, one that follows lines, plain runs, and as many that time only long calls.",
+    ),
+    ("Quick: every call, once", "One recorded run: where the time goes. How long it takes without the recorder is not measured."),
+)
 
 
 class RunSheet(QWidget):
@@ -85,11 +94,13 @@ class RunSheet(QWidget):
         self.plain.setRange(0, 99)
         self.plain.setValue(DEFAULT_PLAIN)
         self.plain.setAccessibleName("Plain runs")
-        self.recorded = QCheckBox("every call")
-        self.recorded.setChecked(True)
-        self.recorded.setEnabled(False)
-        self.recorded.setToolTip("A round always records every call.")
-        self.lines = _line("Follow lines of", "functions, modules or files, * allowed; empty: none")
+        self.how = QComboBox()
+        self.how.setAccessibleName("Quick or thorough")
+        for words, explained in HOW:
+            self.how.addItem(words)
+            self.how.setItemData(self.how.count() - 1, explained, Qt.ItemDataRole.ToolTipRole)
+        self.how.currentIndexChanged.connect(self._on_how)
+        self.lines = _line("Follow lines of", "by itself: the slowest functions of your code")
         self.inside = _line("Only inside", "a function, * allowed; empty: the whole run")
         self.paused = QCheckBox("begin paused: count nothing until “Go on” is pressed")
         self.expected = QLabel()
@@ -104,6 +115,8 @@ class RunSheet(QWidget):
         cancel = QPushButton("Cancel")
         cancel.clicked.connect(self.closed)
         self.cwd.editingFinished.connect(self._offer_interpreters)
+        for field in (self.program, self.arguments, self.cwd, self.name, self.lines, self.inside):
+            field.returnPressed.connect(self._start)
         for field in (self.program, self.cwd):
             field.textChanged.connect(lambda _text: self.problem.setText(""))
         self.plain.valueChanged.connect(lambda _value: self._say_expected())
@@ -128,11 +141,11 @@ class RunSheet(QWidget):
         runs = QHBoxLayout()
         runs.setSpacing(8)
         runs.addWidget(self.plain)
-        runs.addWidget(QLabel("plain runs, without the recorder, for the true time and its spread"), 1)
-        form.addRow("First", runs)
-        form.addRow("Then record", self.recorded)
-        form.addRow("and the lines of", self.lines)
-        form.addRow("but only inside", self.inside)
+        runs.addWidget(QLabel("plain runs, without the recorder, and as many that time only long calls"), 1)
+        form.addRow("Measure", self.how)
+        form.addRow("", runs)
+        form.addRow("Follow lines of", self.lines)
+        form.addRow("Only inside", self.inside)
         form.addRow("", self.paused)
         buttons = QHBoxLayout()
         buttons.setSpacing(12)
@@ -230,8 +243,21 @@ class RunSheet(QWidget):
         plain_ns = sorted(one.plain_ns)[len(one.plain_ns) // 2]
         run = one.last_run(RECORDED)
         recorded_ns = run.wall_ns if run else plain_ns * 4
-        total = plain_ns * self.plain.value() + recorded_ns
-        self.expected.setText(f"If it runs as in round {one.number}, this will take about {time_text(total)}.")
+        parts = [(recorded_ns, "recorded")]
+        if self.thorough:
+            parts += [(int(recorded_ns * LINES_FACTOR), "lines"), (2 * plain_ns * self.plain.value(), "plain and sparse")]
+        told = ", ".join(f"{time_text(ns)} {kind}" for ns, kind in parts if ns)
+        self.expected.setText(f"If it runs as in round {one.number}: about {time_text(sum(ns for ns, _kind in parts))} ({told}).")
+
+    @property
+    def thorough(self) -> bool:
+        """Whether more than one recorded run is wanted."""
+        return self.how.currentIndex() == 0
+
+    def _on_how(self) -> None:
+        self.plain.setEnabled(self.thorough)
+        self.lines.setEnabled(self.thorough)
+        self._say_expected()
 
     def _start(self) -> None:
         words = self.program.text().strip()
@@ -250,8 +276,9 @@ class RunSheet(QWidget):
                 study,
                 self.name.text().strip(),
                 self.note.toPlainText().strip(),
-                self.plain.value(),
+                self.plain.value() if self.thorough else 0,
                 paused=self.paused.isChecked(),
+                follow=self.thorough and not self.lines.text().strip(),
             )
         )
 

@@ -6,8 +6,8 @@ cd "$(dirname "$0")/.."
 
 PYTHON=${PYTHON:-}
 if [ -z "$PYTHON" ]; then
-    for candidate in python3.11 python3; do
-        if command -v "$candidate" >/dev/null 2>&1 && "$candidate" -c 'import sys; sys.exit(sys.version_info[:2] != (3, 11))'; then
+    for candidate in python3.11 python3.12 python3.13 python3; do
+        if command -v "$candidate" >/dev/null 2>&1 && "$candidate" -c 'import sys; sys.exit(sys.version_info[:2] < (3, 11))' 2>/dev/null; then
             PYTHON=$candidate
             break
         fi
@@ -23,7 +23,7 @@ need() { # need PACKAGE TEST...
 library() { # whether a shared library can be found; ldconfig may lie outside the path of an ordinary user
     PATH="$PATH:/sbin:/usr/sbin" ldconfig -p | grep -q "$1"
 }
-[ -n "$PYTHON" ] || missing="$missing python3.11 python3.11-venv python3.11-dev"
+[ -n "$PYTHON" ] || missing="$missing python3 python3-venv python3-dev"
 need gcc command -v cc
 need git command -v git
 need libegl1 library libEGL.so.1
@@ -44,8 +44,8 @@ need libxcb-xinerama0 library libxcb-xinerama.so.0
 need libxcb-xkb1 library libxcb-xkb.so.1
 if [ -n "$PYTHON" ]; then
     include=$("$PYTHON" -c 'import sysconfig; print(sysconfig.get_paths()["include"])')
-    [ -f "$include/Python.h" ] || missing="$missing python3.11-dev"
-    "$PYTHON" -c 'import ensurepip' 2>/dev/null || missing="$missing python3.11-venv"
+    [ -f "$include/Python.h" ] || missing="$missing python3-dev"
+    "$PYTHON" -c 'import ensurepip' 2>/dev/null || missing="$missing python3-venv"
 fi
 
 if [ -n "$missing" ]; then
@@ -60,7 +60,11 @@ if [ -n "$missing" ]; then
     echo "Installing Debian packages:$missing"
     $as_root apt-get update -q
     DEBIAN_FRONTEND=noninteractive $as_root apt-get install -y -q --no-install-recommends $missing
-    [ -n "$PYTHON" ] || PYTHON=python3.11
+    [ -n "$PYTHON" ] || PYTHON=python3
+    if ! "$PYTHON" -c 'import sys; sys.exit(sys.version_info[:2] < (3, 11))'; then
+        echo "Ricerca needs Python 3.11 or later; the system's is $("$PYTHON" -V)." >&2
+        exit 1
+    fi
 fi
 
 stamp=.venv/.ricerca-stamp

@@ -283,8 +283,8 @@ def test_the_call_graph_is_written_from_the_terminal(study, suffix, tmp_path):
 def test_the_graph_s_self_times_are_the_total_of_the_reading(study, tmp_path):
     written = ricerca("export", study, "--to", "-", "--what", "graph").stdout
     root = ET.fromstring(written)
-    own = [int(data.text) for node in root.iter("{*}node") for data in node if data.get("key") == "self_ns"]
+    own = [int(data.text) for node in root.findall(".//{*}node") for data in node if data.get("key") == "self_ns"]
     facts = json.loads(ricerca("rank", study, "--json").stdout)
     assert sum(own) == facts["total_ns"]
-    levels = {data.text for node in root.iter("{*}node") for data in node if data.get("key") == "level"}
+    levels = {data.text for node in root.findall(".//{*}node") for data in node if data.get("key") == "level"}
     assert levels <= {"layer", "package", "module", "class", "function"}

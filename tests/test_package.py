@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import subprocess
 import sys
 import sysconfig
@@ -25,6 +26,7 @@ def wheel(tmp_path_factory):
         if (ROOT / name).is_file() and name.split("/")[0] not in ("tests", "docs", "bench"):
             (place / "source" / name).parent.mkdir(parents=True, exist_ok=True)
             (place / "source" / name).write_bytes((ROOT / name).read_bytes())
+    shutil.copytree(ROOT / "docs" / "guide", place / "source" / "src" / "ricerca" / "guide")  # there it is a link
     words = ["-m", "pip", "wheel", "-q", "--no-deps", "--no-build-isolation", "--no-cache-dir", "-w", str(place), str(place / "source")]
     subprocess.run([sys.executable, *words], check=True)
     return next(place.glob("*.whl"))
@@ -34,7 +36,8 @@ def test_the_wheel_holds_sources_of_the_recorder_fonts_icons_and_the_example(whe
     names = zipfile.ZipFile(wheel).namelist()
     for wanted in ("ricerca/recorder/native/arena.c", "ricerca/recorder/native/layout.h", "ricerca/recorder/entry/sitecustomize.py",
                    "ricerca/recorder/pure/hook.py", "ricerca/desk/icons/down.svg", "ricerca/desk/fonts/OFL.txt",
-                   "ricerca/examples/tidebook/1-baseline/tidebook.py", "ricerca/py.typed"):  # fmt: skip
+                   "ricerca/examples/tidebook/1-baseline/tidebook.py", "ricerca/examples/harbour.ricerca", "ricerca/guide/2-record.md",
+                   "ricerca/py.typed"):  # fmt: skip
         assert wanted in names
     assert any(name.startswith("ricerca/recorder/_native.") for name in names)
     assert not any(name.startswith(("tests/", "tools/", "bench/")) for name in names)

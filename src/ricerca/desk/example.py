@@ -1,4 +1,4 @@
-"""Makes the harbour example away from the interface thread."""
+"""Opens the harbour example, or records it anew, away from the interface thread."""
 
 from __future__ import annotations
 
@@ -6,24 +6,26 @@ import traceback
 
 from PyQt6.QtCore import QObject, QThread, pyqtSignal
 
-from ricerca.examples.harbour import Harbour, default_folder
+from ricerca.examples.harbour import Harbour, default_folder, recorded_folder
+from ricerca.examples.shipped import open_shipped
 from ricerca.model.errors import RicercaError
 
 
 class ExampleThread(QThread):
-    """Records the example's rounds unless they are there; tells the step it is at."""
+    """Puts the shipped example in its place, or records all its rounds that are not there; tells the step it is at."""
 
     told = pyqtSignal(str)
     ready = pyqtSignal(object)
     failed = pyqtSignal(str)
 
-    def __init__(self, parent: QObject | None = None) -> None:
+    def __init__(self, record: bool = False, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._harbour = Harbour(default_folder())
+        self._record = record
+        self._harbour = Harbour(recorded_folder())
 
     def run(self) -> None:
         try:
-            path = self._harbour.make(self.told.emit)
+            path = self._harbour.make(self.told.emit) if self._record else open_shipped(default_folder())
         except RicercaError as problem:
             self.failed.emit(str(problem))
         except Exception:
@@ -32,7 +34,11 @@ class ExampleThread(QThread):
             if path is not None:
                 self.ready.emit(path)
 
+    def give_up(self) -> None:
+        """End what is recorded; the rounds that are done stay, and are not made again next time."""
+        self._harbour.stop()
+
     def stop(self) -> None:
         """End it at closing time."""
-        self._harbour.stop()
+        self.give_up()
         self.wait(20_000)

@@ -10,7 +10,8 @@ from ricerca.desk.look import theme
 
 KEYS: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
     ("Everywhere", (
-        ("F1", "This page"), ("Ctrl+K", "Find a function, file, line, round or action"), ("Ctrl+1 … Ctrl+6", "The pages"),
+        ("F1", "This page"), ("Shift+F1", "The guide"),
+        ("Ctrl+K", "Find a function, file, line, round or action"), ("Ctrl+1 … Ctrl+6", "The pages"),
         ("Ctrl+N", "New round"), ("Ctrl+O", "Open a study"), ("Ctrl+E", "Open the selected function in your editor"),
         ("Ctrl+F", "Filter the table"), ("Tab", "To the next part of the window"),
         ("Menu or right click", "Actions of a row or node: layers, folds, chains"), ("Ctrl+Q", "Quit"),
@@ -18,7 +19,7 @@ KEYS: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
     ("The reading", (
         ("Ctrl+G", "Charge time to my code, or not"), ("Ctrl+I", "Only inside the selected function"),
         ("Ctrl+Shift+I", "Leave out the selected function"), ("Ctrl+Shift+G", "Charge the selected function to its callers"),
-        ("Alt+Left, Alt+Right", "Back and forward through readings"),
+        ("Ctrl+Shift+K", "Add a clause by typing"), ("Alt+Left, Alt+Right", "Back and forward through readings"),
     )),
     ("Leads", (("Up, Down", "From card to card; its function is selected"),)),
     ("Call tree", (("Right, Left", "Open and close a row"), ("Up, Down", "Move to another row and select it"))),

@@ -26,6 +26,7 @@ from PyQt6.QtWidgets import (
 
 from ricerca.desk.details.panel import DetailsPanel
 from ricerca.desk.details.source_view import coloured
+from ricerca.desk.guide_page import GuidePage
 from ricerca.desk.keys_page import KeysPage
 from ricerca.desk.look import theme
 from ricerca.desk.look.tips import tip
@@ -233,6 +234,8 @@ class Window(QMainWindow):
             ("Alt+Left", self.state.back),
             ("Alt+Right", self.state.forward),
             ("F1", self.show_keys),
+            ("Shift+F1", self.show_guide),
+            ("Ctrl+Shift+K", self.reading.add_clause),
             ("Ctrl+Q", self.close),
         )
         for keys, act in keys_and_acts:
@@ -251,6 +254,8 @@ class Window(QMainWindow):
             ("Open in editor", self.details.open_file),
             ("Export this round", self.export),
             ("Keys", self.show_keys),
+            ("Guide", self.show_guide),
+            ("Add a clause to the reading", self.reading.add_clause),
             ("Back to the previous reading", self.state.back),
             ("Forward", self.state.forward),
             *((text, act) for text, _keys, act in self.state.reading_actions()),
@@ -263,10 +268,16 @@ class Window(QMainWindow):
     # ---- acting
 
     def show_keys(self) -> None:
-        """Show all keys; Press Esc to close."""
+        """Show all keys; Esc closes them."""
         if not hasattr(self, "_keys"):
             self._keys = KeysPage(self)
         self._keys.show_over(self)
+
+    def show_guide(self) -> None:
+        """Show the guide; Esc closes it."""
+        if not hasattr(self, "_guide"):
+            self._guide = GuidePage(self)
+        self._guide.show_over(self)
 
     def showEvent(self, event: QShowEvent | None) -> None:
         super().showEvent(event)
@@ -371,19 +382,20 @@ class Window(QMainWindow):
         else:
             self.open_study(study)
 
-    def _open_example(self) -> None:
+    def _open_example(self, record: bool) -> None:
         from ricerca.desk.example import ExampleThread
 
-        self.start.example.setEnabled(False)
-        self._example = ExampleThread(self)
-        self._example.told.connect(lambda text: self.start.example.setText(text))
+        self.start.show_progress("Recording the example …" if record else "Opening the example …")
+        self._example = ExampleThread(record, self)
+        self._example.told.connect(self.start.show_progress)
+        self._example.finished.connect(self._example_over)
+        self.start.example_stopped.connect(self._example.give_up)
         self._example.failed.connect(self._example_failed)
         self._example.ready.connect(self._example_ready)
         self._example.start()
 
     def _example_over(self) -> None:
-        self.start.example.setEnabled(True)
-        self.start.example.setText("Open the harbour example")
+        self.start.show_progress("")
 
     def _example_ready(self, path: Path) -> None:
         self._example_over()

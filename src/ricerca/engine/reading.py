@@ -129,9 +129,18 @@ def _with_part(found: Reading, part: str) -> Reading:
 
 
 def named(profile: Profile, name: str) -> np.ndarray:
-    """Which functions go by this name: qualified, with or without its module in front; (functions,) bool array."""
+    """Which functions go by this name: qualified, with or without its module in front; else all of a module or package of this name.
+
+    Returns
+    -------
+    (functions,) bool array
+    """
     table = profile.functions
-    return np.asarray([own == name or f"{module}.{own}" == name for own, module in zip(table.name, table.module, strict=True)], bool)
+    found = np.asarray([own == name or f"{module}.{own}" == name for own, module in zip(table.name, table.module, strict=True)], bool)
+    if found.any() or not name:
+        return found
+    inside = f"{name}."
+    return np.asarray([module == name or module.startswith(inside) for module in table.module], bool)
 
 
 def unknown_names(profile: Profile, reading: Reading) -> tuple[str, ...]:

@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Self
 
+from ricerca.engine.clauses import Names, names_of
 from ricerca.engine.cycles import Cycle, function_cycles
 from ricerca.engine.elapsed import runs_beside_itself, with_elapsed
 from ricerca.engine.levels import CLASS, FUNCTION
@@ -48,6 +49,11 @@ class Shown:
     def figures(self) -> FunctionFigures:
         """Figures by function."""
         return function_figures(self.profile)
+
+    @cached_property
+    def names(self) -> Names:
+        """What clauses of the whole run can name."""
+        return names_of(self.whole, function_figures(self.whole))
 
     @cached_property
     def uncharged(self) -> Profile:

@@ -22,8 +22,13 @@ READINGS = "readings.csv"
 
 
 def default_folder() -> Path:
-    """Where the example is made when nobody says otherwise."""
+    """Where the shipped example is put when nobody says otherwise."""
     return user_data_path("ricerca") / "harbour"
+
+
+def recorded_folder() -> Path:
+    """Where the example is recorded anew on this machine."""
+    return user_data_path("ricerca") / "harbour-recorded-here"
 
 
 class Harbour:
@@ -65,7 +70,7 @@ class Harbour:
         """
         if self.complete():
             return self.study
-        self._prepare()
+        self.prepare()
         states = self._states()
         for number, state in enumerate(states, 1):
             self._put(state["folder"])
@@ -82,10 +87,18 @@ class Harbour:
         with Study.open(self.study) as study:
             return any(one.number == number and one.last_run(RECORDED) for one in study.rounds())
 
-    def _prepare(self) -> None:
+    def prepare(self, last: bool = False) -> None:
+        """Put the first state of the code (or the last) and the readings into the folder.
+
+        Raises
+        ------
+        EnvironmentProblem
+            They cannot be made there.
+        """
         try:
             self.folder.mkdir(parents=True, exist_ok=True)
-            self._put("1-baseline")
+            for state in self._states()[: None if last else 1]:  # each state holds the files that it changes
+                self._put(state["folder"])
             subprocess.run([sys.executable, "make_readings.py", READINGS], cwd=self.folder, check=True, timeout=120)
         except (OSError, subprocess.SubprocessError) as problem:
             raise EnvironmentProblem(f"The example could not be made in {self.folder}: {problem}.") from None
@@ -101,20 +114,14 @@ class Harbour:
         program = ["tidebook.py", READINGS, "table.txt"]
         quiet = Streams(subprocess.DEVNULL, subprocess.DEVNULL, subprocess.DEVNULL, True)
         subject = describe(program, str(self.folder), None)
-        plans = [Plan(subject, self.study, state["name"], state["note"], self._plain_runs)]
-        if self._line_run and number in (1, count):
-            followed = describe(program, str(self.folder), None, (), ["nearest_reading", "add_to_normal", "rolling_mid", "speed_of"])
-            plans.append(Plan(followed, self.study, state["name"], "", 0))
-        for plan in plans:
-            self._session = Session(plan, quiet)
-            last = ""
+        follow = self._line_run and number in (1, count)
+        self._session = Session(Plan(subject, self.study, state["name"], state["note"], self._plain_runs, follow=follow), quiet)
+        last = ""
 
-            def look(session: Session = self._session) -> None:
-                nonlocal last
-                if session.step != last:
-                    last = session.step
-                    tell(f"Round {number} of {count}, “{state['name']}”: {last}")
+        def look(session: Session = self._session) -> None:
+            nonlocal last
+            if session.step != last:
+                last = session.step
+                tell(f"Round {number} of {count}, “{state['name']}”: {last}")
 
-            self._session.run(look)
-            if self._stopped:
-                return
+        self._session.run(look)

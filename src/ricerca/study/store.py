@@ -294,6 +294,14 @@ class Study:
         rows = self.query("SELECT value FROM facts WHERE name = 'layers'")
         return str(rows[0][0]) if rows else ""
 
+    def relocate(self, before: str, after: str) -> None:
+        """Say that all that lay in a folder (or was this file) lies elsewhere now."""
+        moved = {"subjects": ("program", "cwd", "python", "env", "roots"), "functions": ("file",), "run_sources": ("file",)}
+        with self.transaction():
+            for table, columns in moved.items():
+                for column in columns:
+                    self._run(f"UPDATE {table} SET {column} = replace({column}, ?, ?)", (before, after))
+
     def keep_layers(self, text: str) -> None:
         """Keep the person's own layers."""
         with self.transaction():

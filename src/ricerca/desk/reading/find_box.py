@@ -10,7 +10,7 @@ from PyQt6.QtCore import QEvent, QObject, QPoint, Qt
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QLineEdit, QListWidget, QListWidgetItem, QWidget
 
-from ricerca.desk.reading.line import round_words
+from ricerca.desk.reading.words import round_words
 from ricerca.desk.state import DeskState
 from ricerca.report.wording import place_text, time_text
 
@@ -27,16 +27,11 @@ class Find:
     act: Callable[[], None]
 
 
-class FindBox(QLineEdit):
-    """Type a part of a name; arrows and Enter choose."""
+class TypedChoice(QLineEdit):
+    """A line in which one types a part of a name; what fits is listed below, arrows and Enter choose."""
 
-    def __init__(
-        self, state: DeskState, actions: Callable[[], list[tuple[str, Callable[[], None]]]], parent: QWidget | None = None
-    ) -> None:
+    def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self._state, self._actions = state, actions
-        self.setPlaceholderText("Find anything…  Ctrl+K")
-        self.setAccessibleName("Find anything")
         self.setClearButtonEnabled(True)
         self.popup = QListWidget(self.window())
         self.popup.setWindowFlags(Qt.WindowType.ToolTip)
@@ -48,6 +43,72 @@ class FindBox(QLineEdit):
         self.popup.itemClicked.connect(lambda item: self._choose(item))
         self.textEdited.connect(lambda _text: self._search())
         self.installEventFilter(self)
+
+    def found(self, text: str) -> list[Find]:
+        """What fits a text, the best first."""
+        raise NotImplementedError
+
+    def leave(self) -> None:
+        """What is done when one has chosen or gives up."""
+        self.clear()
+        self.clearFocus()
+
+    def _search(self) -> None:
+        self.popup.clear()
+        for find in self.found(self.text()):
+            item = QListWidgetItem(find.text)
+            item.setData(Qt.ItemDataRole.UserRole, find)
+            self.popup.addItem(item)
+        if not self.text().strip():
+            self.popup.hide()
+            return
+        if not self.popup.count():
+            item = QListWidgetItem("Nothing of that name")
+            item.setFlags(Qt.ItemFlag.NoItemFlags)
+            self.popup.addItem(item)
+        width = max(self.width(), LEAST_PX)
+        rows = self.popup.sizeHintForRow(0) * self.popup.count() + 4
+        place = self.mapToGlobal(QPoint(self.width() - width, self.height() + 2))
+        self.popup.setGeometry(place.x(), place.y(), width, rows)
+        self.popup.setCurrentRow(0)
+        self.popup.show()
+
+    def _choose(self, item: QListWidgetItem | None) -> None:
+        find = item.data(Qt.ItemDataRole.UserRole) if item is not None else None
+        if find is not None:
+            self.popup.hide()
+            self.leave()
+            find.act()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        key = event.key()
+        if key in (Qt.Key.Key_Down, Qt.Key.Key_Up) and self.popup.isVisible():
+            step = 1 if key == Qt.Key.Key_Down else -1
+            self.popup.setCurrentRow((self.popup.currentRow() + step) % max(self.popup.count(), 1))
+        elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self._choose(self.popup.currentItem() if self.popup.isVisible() else None)
+        elif key == Qt.Key.Key_Escape:
+            self.popup.hide()
+            self.leave()
+        else:
+            super().keyPressEvent(event)
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if watched is self and event.type() == QEvent.Type.FocusOut:
+            self.popup.hide()
+        return super().eventFilter(watched, event)
+
+
+class FindBox(TypedChoice):
+    """Finds functions, lines, rounds and actions."""
+
+    def __init__(
+        self, state: DeskState, actions: Callable[[], list[tuple[str, Callable[[], None]]]], parent: QWidget | None = None
+    ) -> None:
+        super().__init__(parent)
+        self._state, self._actions = state, actions
+        self.setPlaceholderText("Find anything…  Ctrl+K")
+        self.setAccessibleName("Find anything")
 
     def found(self, text: str) -> list[Find]:
         """What matches, functions by self time first, then rounds, actions and lines."""
@@ -93,50 +154,3 @@ class FindBox(QLineEdit):
                 if len(found) == MOST - 4:
                     break
         return found
-
-    def _search(self) -> None:
-        self.popup.clear()
-        for find in self.found(self.text()):
-            item = QListWidgetItem(find.text)
-            item.setData(Qt.ItemDataRole.UserRole, find)
-            self.popup.addItem(item)
-        if not self.text().strip():
-            self.popup.hide()
-            return
-        if not self.popup.count():
-            item = QListWidgetItem("Nothing of that name")
-            item.setFlags(Qt.ItemFlag.NoItemFlags)
-            self.popup.addItem(item)
-        width = max(self.width(), LEAST_PX)
-        rows = self.popup.sizeHintForRow(0) * self.popup.count() + 4
-        place = self.mapToGlobal(QPoint(self.width() - width, self.height() + 2))
-        self.popup.setGeometry(place.x(), place.y(), width, rows)
-        self.popup.setCurrentRow(0)
-        self.popup.show()
-
-    def _choose(self, item: QListWidgetItem | None) -> None:
-        find = item.data(Qt.ItemDataRole.UserRole) if item is not None else None
-        if find is not None:
-            self.popup.hide()
-            self.clear()
-            self.clearFocus()
-            find.act()
-
-    def keyPressEvent(self, event: QKeyEvent) -> None:
-        key = event.key()
-        if key in (Qt.Key.Key_Down, Qt.Key.Key_Up) and self.popup.isVisible():
-            step = 1 if key == Qt.Key.Key_Down else -1
-            self.popup.setCurrentRow((self.popup.currentRow() + step) % max(self.popup.count(), 1))
-        elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-            self._choose(self.popup.currentItem() if self.popup.isVisible() else None)
-        elif key == Qt.Key.Key_Escape:
-            self.popup.hide()
-            self.clear()
-            self.clearFocus()
-        else:
-            super().keyPressEvent(event)
-
-    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
-        if watched is self and event.type() == QEvent.Type.FocusOut:
-            self.popup.hide()
-        return super().eventFilter(watched, event)

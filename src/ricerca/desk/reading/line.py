@@ -14,6 +14,8 @@ from ricerca.desk.look import theme
 from ricerca.desk.look.flow import FlowLayout
 from ricerca.desk.look.tips import tip
 from ricerca.desk.pages.row_menu import add_claims, add_reading_actions, copy_text, plain
+from ricerca.desk.reading.clause_box import ClauseBox
+from ricerca.desk.reading.words import round_words
 from ricerca.desk.rounds.column import describe, expected_of
 from ricerca.desk.state import DeskState
 from ricerca.engine.levels import LEVELS
@@ -23,7 +25,6 @@ from ricerca.loading import Loaded
 from ricerca.measure.estimates import BY_PAIRS, FASTER, NO_DIFFERENCE, SLOWER, UNDECIDED
 from ricerca.model.answers import ANOTHER
 from ricerca.model.errors import RicercaError
-from ricerca.model.rounds import Round
 from ricerca.report.notes import comparison_notes
 from ricerca.report.wording import factor_text, plural, short_name
 
@@ -43,11 +44,6 @@ LEVEL_WORDS = {
 CHARGED, RUNS = "charged to my code", "not charged"
 
 
-def round_words(one: Round) -> str:
-    """A round as it is named in the sentence."""
-    return f"round {one.number} “{one.name}”"
-
-
 class ReadingLine(QFrame):
     """Reading *round* against *round* · *wall time* · *inside f* · *charged to my code* · by *function*."""
 
@@ -61,8 +57,18 @@ class ReadingLine(QFrame):
         self.thread_button = self._clause("Which threads are looked at")
         self.charge_button = self._clause("Where the time of other people's code counts (Ctrl+G)")
         self.level_button = self._clause("What a row stands for")
-        self.more_button = self._clause("Narrow the reading, reset it, or save it")
-        self.more_button.setText("+ clause")
+        self.add_button = QPushButton("+ clause")
+        self.add_button.setObjectName("clause")
+        self.add_button.setAccessibleName("Add a clause")
+        self.add_button.setToolTip("Add a clause: type a function, module, layer, thread, clock or level (Ctrl+Shift+K).")
+        self.add_button.setCursor(Qt.CursorShape.PointingHandCursor)
+        self.add_button.clicked.connect(lambda _checked: self.add_clause())
+        self._adding = False
+        self.clause_box = ClauseBox(state)
+        self.clause_box.left.connect(self._hide_box)
+        self.clause_box.hide()
+        self.more_button = self._clause("Reset the reading, save it, layers")
+        self.more_button.setText("more")
         self._more_menu = self.more_button.menu()
         if self._more_menu is not None:
             self._more_menu.aboutToShow.connect(self._fill_more)
@@ -112,6 +118,17 @@ class ReadingLine(QFrame):
         button.setCursor(Qt.CursorShape.PointingHandCursor)
         return button
 
+    def add_clause(self) -> None:
+        """Open the box in which a clause is typed."""
+        self._adding = True
+        self._fill()
+        self.clause_box.setFocus()
+
+    def _hide_box(self) -> None:
+        if self._adding:
+            self._adding = False
+            self._fill()
+
     def _step(self, sign: str, name: str, act: Callable[[], None]) -> QPushButton:
         button = QPushButton(sign)
         button.setObjectName("quiet")
@@ -153,7 +170,7 @@ class ReadingLine(QFrame):
         self.back.setEnabled(state.can_go_back)
         self.forward.setEnabled(state.can_go_forward)
         fixed = (self.round_button, self.against_button, self.clock_button, self.thread_button, self.charge_button,
-                 self.level_button, self.more_button)  # fmt: skip
+                 self.level_button, self.add_button, self.clause_box, self.more_button)  # fmt: skip
         for part in (*fixed, self.verdict, self.in_turn, self.back, self.forward):
             part.setVisible(False)
         if now is None:
@@ -221,7 +238,14 @@ class ReadingLine(QFrame):
         self._choices(self.charge_button, [(CHARGED, charged, self._reads(replace(reading, charged=(*own, ALL_OTHERS)))),
                                            (RUNS, not charged, self._reads(replace(reading, charged=own)))])  # fmt: skip
         self._tick(self.charge_button, "imports as one item each", not reading.machinery, replace(reading, machinery=not reading.machinery))
-        found += [self._word("· by"), self.level_button, self._word("·"), self.more_button]
+        found += [
+            self._word("· by"),
+            self.level_button,
+            self._word("·"),
+            self.clause_box if self._adding else self.add_button,
+            self._word("·"),
+            self.more_button,
+        ]
         self.level_button.setText(reading.level)
         self.level_button.setToolTip(LEVEL_WORDS[reading.level])
         self._choices(self.level_button, [(level, level == reading.level, self._reads(replace(reading, level=level))) for level in LEVELS])

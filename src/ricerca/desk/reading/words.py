@@ -1,0 +1,10 @@
+"""How rounds are called in the reading line and where they are chosen."""
+
+from __future__ import annotations
+
+from ricerca.model.rounds import Round
+
+
+def round_words(one: Round) -> str:
+    """A round as it is named in the sentence."""
+    return f"round {one.number} “{one.name}”"

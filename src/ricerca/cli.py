@@ -102,9 +102,9 @@ def main(ctx: click.Context) -> None:
 
 
 @main.command("open")
-@click.argument("file", type=click.Path(path_type=Path))
-def open_command(file: Path) -> None:
-    """Open a study in the window.
+@click.argument("file", type=click.Path(path_type=Path), required=False)
+def open_command(file: Path | None) -> None:
+    """Open a study in the window; without one the start page.
 
     \b
     Example:
@@ -113,7 +113,8 @@ def open_command(file: Path) -> None:
     from ricerca.desk.application import run_desk
     from ricerca.study.store import Study
 
-    Study.open(file).close()
+    if file is not None:
+        Study.open(file).close()
     sys.exit(run_desk(file))
 
 
@@ -495,6 +496,29 @@ def layers(file: Path, additions: tuple[tuple[str, str], ...], drops: tuple[str,
         if additions or drops or source:
             study.keep_layers(to_toml(own))
     click.echo(to_toml(own), nl=False)
+
+
+@main.command()
+@click.option(
+    "--into", type=click.Path(path_type=Path), help="Data folder. Default: ~/.local/share, for you alone; /usr/local/share for everyone."
+)
+@click.option("--remove", is_flag=True, help="Take all of it away again.")
+def integrate(into: Path | None, remove: bool) -> None:
+    """Put Ricerca into the desktop: menu entry, icon, studies that open by a double click, completions of bash and zsh, manual page.
+
+    \b
+    Examples:
+      ricerca integrate
+      sudo ricerca integrate --into /usr/local/share
+    """
+    from platformdirs import user_data_path
+
+    from ricerca import integration
+
+    folder = into or user_data_path()
+    act = integration.remove if remove else integration.integrate
+    for file in act(main, __version__, folder):
+        click.echo(f"{'removed' if remove else 'wrote'} {file}")
 
 
 @main.command()

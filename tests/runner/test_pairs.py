@@ -193,7 +193,7 @@ def test_files_that_hold_the_answer_are_compared(tmp_path):
     facts = json.loads(ricerca("compare", "p.ricerca", "--json", cwd=tmp_path).stdout)
     assert facts["answer_differs"] == "table.csv, line 2: “1,2”, then “2,2”"
     said = ricerca("compare", "p.ricerca", cwd=tmp_path).stdout
-    assert "The answer is another: table.csv, line 2" in said.replace("\n", " ")
+    assert "The answer differs: table.csv, line 2" in said.replace("\n", " ")
     assert (tmp_path / "table.csv").read_text() == "a,b\n2,2\n"
 
 

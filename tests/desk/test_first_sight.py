@@ -278,3 +278,21 @@ def test_every_action_is_in_the_find_box(window):
         assert wanted in found
     assert len(found) == len(set(found))
     assert np.all([name.strip() for name in found])
+
+
+@pytest.mark.parametrize("level", ["class", "module", "package"])
+def test_lines_are_shown_whatever_a_row_stands_for(qtbot, window, level):
+    before = len(window.state.view.loaded.lines)
+    window.state.set_reading(parse(f"by {level}"))
+    settle(qtbot, window)
+    window.show_named_page("Lines")
+    settle(qtbot, window)
+    loaded = window.state.view.loaded
+    assert len(window.lines.table.model.rows) == len(loaded.lines) >= before > 0
+    texts = [window.lines.table.model.index(row, 2).data() for row in range(len(loaded.lines))]
+    assert any("inner(n)" in text for text in texts)
+    row = next(int(at) for at in window.lines.table.model.rows if window.state.view.texts[at] == "inner(n)")
+    window.lines.table.chosen.emit(row)
+    assert loaded.profile.functions.name[window.state.selected] == "__main__"
+    QTest.keyClick(window, Qt.Key.Key_K, CONTROL)
+    assert window.find_box.found("inner(n)")

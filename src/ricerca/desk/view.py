@@ -81,13 +81,13 @@ def make_view(pair: Pair) -> View:
         if side is not None:
             _ = side.figures.uncertain, side.edges, side.tree, side.cycles
     _ = pair.sure, pair.answer, pair.differs
-    texts = line_texts(loaded.profile, loaded.lines, loaded.sources)
+    texts = line_texts(loaded.line_table, loaded.lines, loaded.sources)
     comparison = pair.comparison
     if base is None or comparison is None:
         return View(loaded, None, None, None, texts, None, growing=loaded.growing, leads=pair.leads)
-    base_texts = line_texts(base.profile, base.lines, base.sources)
+    base_texts = line_texts(base.line_table, base.lines, base.sources)
     rows = {match.new: row for row, match in enumerate(comparison.matches) if match.new >= 0}
     theirs = base.growing
     before = {new: theirs[comparison.matches[row].base] for new, row in rows.items() if comparison.matches[row].base in theirs}
-    matched = match_lines(comparison, base.lines, loaded.lines, base_texts, texts)
+    matched = match_lines(comparison, base.lines, loaded.lines, base_texts, texts, base.line_rows, loaded.line_rows)
     return View(loaded, base, comparison, pair.verdict, texts, matched, rows, loaded.growing, before, pair.leads, pair)

@@ -40,11 +40,13 @@ def group_name(level: str, kind: int, module: str, name: str) -> str:
     return owner_of(name) or module or "builtins"
 
 
-def at_level(profile: Profile, level: str) -> Profile:
-    """Put functions together; calls within a group are not calls of the group, times are conserved."""
-    if level == FUNCTION:
-        return profile
-    table = profile.functions
+def group_numbers(table: FunctionTable, level: str) -> np.ndarray:
+    """Row of each function's group in the table that ``at_level`` makes; (functions,) int array."""
+    return np.arange(len(table)) if level == FUNCTION else _groups(table, level)[0]
+
+
+def _groups(table: FunctionTable, level: str) -> tuple[np.ndarray, dict[tuple[str, str], int], list[int]]:
+    """Number of each function's group; of each group its number by scope and name, and its first function."""
     keys: dict[tuple[str, str], int] = {}
     members: list[int] = []
     number = np.empty(len(table), np.int64)
@@ -54,6 +56,15 @@ def at_level(profile: Profile, level: str) -> Profile:
         if key not in keys:
             members.append(row)
         number[row] = keys.setdefault(key, len(keys))
+    return number, keys, members
+
+
+def at_level(profile: Profile, level: str) -> Profile:
+    """Put functions together; calls within a group are not calls of the group, times are conserved."""
+    if level == FUNCTION:
+        return profile
+    table = profile.functions
+    number, keys, members = _groups(table, level)
     groups = FunctionTable(
         kind=np.asarray(table.kind)[members],
         name=tuple(name for _scope, name in keys),

@@ -6,13 +6,15 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Self
 
+import numpy as np
+
 from ricerca.engine.clauses import Names, names_of
 from ricerca.engine.cycles import Cycle, function_cycles
 from ricerca.engine.elapsed import runs_beside_itself, with_elapsed
-from ricerca.engine.levels import CLASS, FUNCTION
+from ricerca.engine.levels import CLASS, FUNCTION, group_numbers
 from ricerca.engine.lines import LineFigures, line_figures
 from ricerca.engine.neighbours import Edges, edges
-from ricerca.engine.profile import Profile
+from ricerca.engine.profile import FunctionTable, Profile
 from ricerca.engine.ranking import FunctionFigures, function_figures
 from ricerca.engine.reading import ELAPSED, EVERYTHING, WALL, Reading, charged_functions, read
 from ricerca.engine.reducing import merged
@@ -69,6 +71,21 @@ class Shown:
         shown = self.uncharged
         found = line_figures(shown, self.line_profile)
         return found.of(~charged_functions(shown, self.reading.charged)) if self.reading.charged else found
+
+    @property
+    def line_table(self) -> FunctionTable:
+        """The functions that lines belong to, whatever a row of the reading stands for."""
+        return self.uncharged.functions
+
+    @cached_property
+    def row_of(self) -> np.ndarray:
+        """The row of the reading that each of these functions belongs to; (functions,) int array."""
+        return group_numbers(self.line_table, self.reading.level)
+
+    @cached_property
+    def line_rows(self) -> np.ndarray:
+        """The row of the reading that each line belongs to; (lines,) int array."""
+        return self.row_of[self.lines.function]
 
     @cached_property
     def tree(self) -> Profile:

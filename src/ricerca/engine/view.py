@@ -8,18 +8,18 @@ import numpy as np
 
 from ricerca.engine.comparison import Comparison
 from ricerca.engine.lines import LineFigures
-from ricerca.engine.profile import Profile
+from ricerca.engine.profile import FunctionTable, Profile
 from ricerca.engine.tree import children
 
 Texts = Mapping[str, str]
 
 
-def line_texts(profile: Profile, lines: LineFigures, sources: Texts) -> list[str]:
+def line_texts(functions: FunctionTable, lines: LineFigures, sources: Texts) -> list[str]:
     """The stripped text of each line, empty where its source was not kept."""
     split = {file: text.splitlines() for file, text in sources.items()}
     found = []
     for function, line in zip(lines.function, lines.line, strict=True):
-        rows = split.get(profile.functions.file[function], [])
+        rows = split.get(functions.file[function], [])
         found.append(rows[line - 1].strip() if 0 < line <= len(rows) else "")
     return found
 
@@ -35,13 +35,20 @@ def _places(functions: np.ndarray, lines: LineFigures, texts: list[str]) -> dict
     return places
 
 
-def match_lines(comparison: Comparison, base: LineFigures, new: LineFigures, base_texts: list[str], new_texts: list[str]) -> np.ndarray:
+def match_lines(comparison: Comparison, base: LineFigures, new: LineFigures, base_texts: list[str], new_texts: list[str],
+                base_rows: np.ndarray | None = None, new_rows: np.ndarray | None = None) -> np.ndarray:  # fmt: skip
     """For each line of the new side the row of the same line on the base side, -1 where there is none.
 
     Lines belong together by their function and their text, so they are found again though they moved.
+
+    Parameters
+    ----------
+    base_rows, new_rows : (lines,) int arrays, optional
+        What of the comparison each line belongs to; its function where left out.
     """
-    as_base = np.asarray([comparison.partner.get(int(number), -1) for number in new.function], np.int64)
-    base_places = _places(base.function, base, base_texts)
+    base_rows, new_rows = base.function if base_rows is None else base_rows, new.function if new_rows is None else new_rows
+    as_base = np.asarray([comparison.partner.get(int(number), -1) for number in new_rows], np.int64)
+    base_places = _places(base_rows, base, base_texts)
     result = np.full(len(new), -1, np.int64)
     for (function, text, number), row in _places(as_base, new, new_texts).items():
         if function >= 0:

@@ -63,7 +63,7 @@ def function_rows(loaded: Loaded, by: str = "self", top: int | None = None) -> l
 
 def line_rows(loaded: Loaded, top: int | None = None) -> list[dict[str, Any]]:
     """One entry a line, the slowest first."""
-    table, lines = loaded.profile.functions, loaded.lines
+    table, lines = loaded.line_table, loaded.lines
     count = len(lines) if top is None else min(top, len(lines))
     return [
         {

@@ -123,7 +123,7 @@ class SourceView(QAbstractScrollArea):
         if len(part) <= MOST_COLOURED:
             self._workers.request("colours", lambda: coloured(part), colour)
         lines = view.loaded.lines
-        for row in np.flatnonzero(lines.function == function):
+        for row in np.flatnonzero(view.loaded.line_rows == function):
             line = int(lines.line[row])
             self._figures[line] = (int(lines.self_ns[row]), int(lines.call_ns[row]), int(lines.hits[row]))
             if view.base is not None and view.base_line is not None and view.base_line[row] >= 0:
@@ -146,7 +146,7 @@ class SourceView(QAbstractScrollArea):
             base_line += sign != "+"
             line += sign != "-"
         lines = view.base.lines
-        for row in np.flatnonzero(lines.function == base_function):
+        for row in np.flatnonzero(view.base.line_rows == base_function):
             self._old_figures[int(lines.line[row])] = int(lines.total_ns[row])
         self._rows = tuple(rows)
         self._lines = tuple((("", text),) for text in texts)

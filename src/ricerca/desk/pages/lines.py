@@ -36,7 +36,7 @@ class LinesPage(SeenPage):
         if view is None or not self.isVisible():
             return
         lines = view.loaded.lines
-        of_function = lines.function == state.selected
+        of_function = view.loaded.line_rows == state.selected
         rows = np.flatnonzero(of_function & (lines.line == state.selected_line)) if state.selected_line else np.flatnonzero(of_function)
         self.table.select(int(rows[0]) if len(rows) else -1)
 
@@ -44,7 +44,7 @@ class LinesPage(SeenPage):
         view = self._state.view
         if view is None:
             return
-        self._state.select_line(int(view.loaded.lines.function[row]), int(view.loaded.lines.line[row]))
+        self._state.select_line(int(view.loaded.line_rows[row]), int(view.loaded.lines.line[row]))
 
     def clear(self) -> None:
         """No rows."""
@@ -53,7 +53,7 @@ class LinesPage(SeenPage):
 
     def draw(self, view: View) -> None:
         """Fill the ranking."""
-        lines, functions = view.loaded.lines, view.loaded.profile.functions
+        lines, functions = view.loaded.lines, view.loaded.line_table
 
         def words() -> list[str]:
             of = [
@@ -71,7 +71,7 @@ class LinesPage(SeenPage):
 
 
 def _columns(view: View) -> list[Column]:
-    lines, functions = view.loaded.lines, view.loaded.profile.functions
+    lines, functions = view.loaded.lines, view.loaded.line_table
     total = max(view.loaded.profile.total_ns, 1)
     totals = lines.total_ns
     longest = float(max(totals.max(initial=0), view.base.lines.total_ns.max(initial=0) if view.base else 0, 1))
@@ -110,7 +110,7 @@ def _columns(view: View) -> list[Column]:
     if base is not None:
         columns.append(
             Column("gain", "change", 96, None, gains, gain=lambda r: float(gains[r]),
-                   sure=lambda r: view.part_is_sure(int(lines.function[r]), base[r], totals[r]),
+                   sure=lambda r: view.part_is_sure(int(view.loaded.line_rows[r]), base[r], totals[r]),
                    explain=lambda r: f"{time_text(base[r])} in round {view.base.round.number}, {time_text(totals[r])} now.")
         )  # fmt: skip
     if base is None:

@@ -144,13 +144,13 @@ class FindBox(TypedChoice):
         view = self._state.view
         if view is None:
             return []
-        table, lines, found = view.loaded.profile.functions, view.loaded.lines, []
+        table, lines, found = view.loaded.line_table, view.loaded.lines, []
         numbers = zip(lines.function[:MOST_LINES].tolist(), lines.line[:MOST_LINES].tolist(), view.texts[:MOST_LINES], strict=True)
         for row, (function, line, text) in enumerate(numbers):
             place = place_text(table.file[function], line, table.module[function])
             if text and all(part in f"{place} {text}".lower() for part in parts):
                 words = f"{place}   {time_text(lines.total_ns[row])}   {text[:MOST_TEXT]}"
-                found.append(Find(words, partial(self._state.select_line, function, line)))
+                found.append(Find(words, partial(self._state.select_line, int(view.loaded.row_of[function]), line)))
                 if len(found) == MOST - 4:
                     break
         return found

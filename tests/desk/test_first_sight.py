@@ -112,6 +112,12 @@ def test_enter_in_any_field_starts_and_quick_is_one_recorded_run(qtbot, window):
     sheet.lines.setText("work")
     QTest.keyClick(sheet.lines, Qt.Key.Key_Return)
     assert not started[2].follow and started[2].subject.lines == ("work",)
+    sheet.env.setText("MODE=fast 'TITLE=two words'")
+    QTest.keyClick(sheet.env, Qt.Key.Key_Return)
+    assert started[3].subject.env == (("MODE", "fast"), ("TITLE", "two words"))
+    sheet.env.setText("MODE")
+    QTest.keyClick(sheet.env, Qt.Key.Key_Return)
+    assert len(started) == 4 and "no variable of the environment" in sheet.problem.text()
 
 
 # ---- guide

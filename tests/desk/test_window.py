@@ -352,7 +352,7 @@ def test_start_page_lists_recent_studies_and_opens_them(window, open_window, qtb
     window.to_start()
     from PyQt6.QtWidgets import QPushButton
 
-    button = next(b for b in window.start.findChildren(QPushButton) if b.text().startswith("job "))
+    button = next(b for b in window.start.findChildren(QPushButton) if b.text() == "job")
     with qtbot.waitSignal(window.state.study_opened, timeout=10_000):
         qtbot.mouseClick(button, Qt.MouseButton.LeftButton)
 

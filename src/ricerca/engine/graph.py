@@ -15,9 +15,10 @@ from ricerca.engine.neighbours import pair_sums
 from ricerca.engine.profile import KIND_PYTHON, KIND_THREAD, Profile, group_sums
 
 DEFAULT_NODES, MOST_NODES = 30, 150
-LEAST_SHARE, SEEN_SHARE, LANE_SHARE = 0.002, 0.004, 0.005
+LEAST_SHARE, SEEN_SHARE, LANE_SHARE, CHAIN_SHARE = 0.002, 0.004, 0.005, 0.75
 """Of the whole: a part with less is shown for itself only when more nodes than usual are asked for;
-a ribbon with less is drawn only where nothing else leads to a node; layers with less share a lane."""
+a ribbon with less is drawn only where nothing else leads to a node; layers with less share a lane; what takes so much
+of its caller stands below it."""
 OTHERS = "others"
 
 
@@ -260,6 +261,7 @@ def _columns(graph: Graph) -> tuple[list[int], list[int]]:
         if ribbon >= 0:
             callees[graph.ribbons[ribbon].caller].append(at)
     starts = sorted((at for at in range(count) if by[at] < 0), key=lambda at: graph.nodes[at].inclusive_ns)
+    chain = _chain(graph, starts[-1], callees) if starts else set()
     columns, order = [0] * count, [0] * count
     waiting, placed = list(starts), 0
     while waiting:
@@ -267,9 +269,18 @@ def _columns(graph: Graph) -> tuple[list[int], list[int]]:
         order[at] = placed
         placed += 1
         for callee in sorted(callees[at], key=lambda callee: graph.nodes[callee].inclusive_ns):
-            columns[callee] = columns[at] + 1
+            columns[callee] = 0 if callee in chain else columns[at] + 1
             waiting.append(callee)
-    chain, at = 0, starts[-1] if len(starts) == 1 else -1
-    while at >= 0 and len(callees[at]) == 1 and callees[callees[at][0]]:
-        at, chain = callees[at][0], chain + 1
-    return order, [max(column - chain, 0) for column in columns]
+    return order, columns
+
+
+def _chain(graph: Graph, start: int, callees: list[list[int]]) -> set[int]:
+    """The nodes that lead from a start to where the run first branches: each takes nearly all of the one before."""
+    chain, at = {start}, start
+    while callees[at]:
+        main = max(callees[at], key=lambda callee: graph.nodes[callee].inclusive_ns)
+        if not callees[main] or graph.nodes[main].inclusive_ns < CHAIN_SHARE * graph.nodes[at].inclusive_ns:
+            break
+        chain.add(main)
+        at = main
+    return chain

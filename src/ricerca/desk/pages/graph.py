@@ -26,19 +26,19 @@ from PyQt6.QtWidgets import (
 )
 
 from ricerca.desk.look import theme
-from ricerca.desk.pages.graph_items import Drawn, paint_lane_name, scene_of
+from ricerca.desk.pages.graph_items import Drawn, drawn_of, paint_lane_name, scene_of
 from ricerca.desk.pages.graph_saving import save_graph
 from ricerca.desk.pages.row_menu import Extra, show_row_menu
 from ricerca.desk.pages.seen import SeenPage
 from ricerca.desk.state import DeskState, View
-from ricerca.engine.graph import DEFAULT_NODES, MOST_NODES, lay_out, seen_ribbons
+from ricerca.engine.graph import DEFAULT_NODES, MOST_NODES
 from ricerca.engine.graph_groups import LAYER, Key, path_of
 from ricerca.loading import Pair
 from ricerca.model.errors import RicercaError
 from ricerca.report.graph import graph_of
 from ricerca.report.wording import count_text, plural, time_text
 
-FEWER = (26, 23, 20)
+FEWER = (26, 23, 20, 17, 14)
 """How many nodes are tried where the usual number does not fit the page."""
 LEAST_SCALE = 0.93
 """Smaller, names would be less than 12 pixels high."""
@@ -189,7 +189,7 @@ class GraphPage(SeenPage):
         def make() -> Drawn:
             for nodes in (most, *(FEWER if most == DEFAULT_NODES else ())):
                 graph = graph_of(pair, nodes, opened, folded)
-                drawn = Drawn(view, graph, lay_out(graph), seen_ribbons(graph), room)
+                drawn = drawn_of(view, graph, room)
                 if drawn.fits:
                     break
             return drawn
@@ -207,6 +207,8 @@ class GraphPage(SeenPage):
             self.refresh()
 
     def _show(self, drawn: Drawn) -> None:
+        if drawn.room != self._room():  # the page has got another size meanwhile
+            drawn = replace(drawn, room=self._room())
         self._drawn = drawn
         scene = scene_of(drawn, self, self)
         self.view.setScene(scene)

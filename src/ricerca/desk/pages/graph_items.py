@@ -21,12 +21,13 @@ from ricerca.desk.look import theme
 from ricerca.desk.look.painting import paint_mark
 from ricerca.desk.look.tips import tip
 from ricerca.desk.state import View
-from ricerca.engine.graph import Graph, Layout, Node
+from ricerca.engine.graph import Graph, Layout, Node, lay_out, main_callers, seen_ribbons
 from ricerca.engine.levels import CLASS, MODULE
 from ricerca.report.wording import count_text, plural, share_text, time_text
 
 CELL_PX, GAP_PX, ROW_PX = (84.0, 250.0), (32.0, 72.0), (39.0, 66.0)
 """Least and largest size: between them the picture takes the room that the page has."""
+GAP_SHARE = 0.055
 LANE_PX, MARGIN_PX = 22, 26
 PILL_PX, LEAST_PILL_PX = 15, 8
 NAME_PX = theme.SMALL_PX + 1
@@ -43,6 +44,8 @@ class Drawn:
     layout: Layout
     seen: tuple[int, ...] = ()
     """Places of the ribbons that are drawn."""
+    main: frozenset[int] = frozenset()
+    """Those by which each node is reached on the heaviest way: their calls are always written."""
     room: tuple[float, float] = (0.0, 0.0)
     """Width and height that the page has."""
 
@@ -53,7 +56,8 @@ class Drawn:
     @cached_property
     def gap(self) -> float:
         """Room between two columns."""
-        return _between(GAP_PX, self.room[0] * 0.055)
+        left = self.room[0] - 2 * MARGIN_PX - self._columns * CELL_PX[0]
+        return _between(GAP_PX, min(self.room[0] * GAP_SHARE, left / max(self._columns - 1, 1)))
 
     @cached_property
     def cell(self) -> float:
@@ -114,6 +118,12 @@ class Drawn:
 
 def _between(ends: tuple[float, float], value: float) -> float:
     return min(max(value, ends[0]), ends[1])
+
+
+def drawn_of(view: View, graph: Graph, room: tuple[float, float]) -> Drawn:
+    """A graph laid out in the room there is."""
+    main = frozenset(ribbon for ribbon in main_callers(graph) if ribbon >= 0)
+    return Drawn(view, graph, lay_out(graph), seen_ribbons(graph), main, room)
 
 
 def label_of(node: Node) -> str:
@@ -234,14 +244,15 @@ class Lanes(QGraphicsItem):
         start, end = drawn.pill(ribbon.caller), drawn.pill(ribbon.callee)
         colour = QColor(colours.own(drawn.graph.nodes[ribbon.callee].layer))
         selected = hand in (ribbon.caller, ribbon.callee)
-        colour.setAlphaF(0.75 if selected else 0.32)
+        colour.setAlphaF(0.75 if selected else 0.32 if row in drawn.main else 0.2)
         a, b = QPointF(start.right(), start.center().y()), QPointF(end.left() - 3, end.center().y())
         path = QPainterPath(a)
         if ribbon.caller == ribbon.callee:
             path.cubicTo(a + QPointF(34, -26), a + QPointF(34, 26), a + QPointF(0, 5))
-        elif drawn.layout.column[ribbon.caller] == drawn.layout.column[ribbon.callee] and end.top() > start.top():
-            path = QPainterPath(QPointF(start.left() + 5, start.bottom()))
-            path.lineTo(QPointF(start.left() + 5, drawn.place(ribbon.callee).top() + 2))
+        elif drawn.layout.column[ribbon.caller] == drawn.layout.column[ribbon.callee] == 0:
+            down = end.top() > start.top()
+            path = QPainterPath(QPointF(start.left() + 5, start.bottom() if down else drawn.place(ribbon.caller).top()))
+            path.lineTo(QPointF(start.left() + 5, drawn.place(ribbon.callee).top() + 2 if down else end.bottom()))
         elif b.x() > a.x():
             bend = max((b.x() - a.x()) / 2, 24)
             path.cubicTo(a + QPointF(bend, 0), b - QPointF(bend, 0), b)
@@ -254,7 +265,7 @@ class Lanes(QGraphicsItem):
         painter.setPen(pen)
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawPath(path)
-        if share >= LEAST_COUNTED or selected:
+        if (share >= LEAST_COUNTED and row in drawn.main) or selected:
             ahead = ribbon.caller != ribbon.callee and b.x() > a.x()
             gap = drawn.place(ribbon.caller).right() + drawn.gap * 0.38  # and not upon the mark of the next node
             self._count(painter, _point_at(path, gap) if ahead else path.pointAtPercent(0.5), count_text(ribbon.calls), selected)

@@ -12,9 +12,9 @@ from PyQt6.QtSvg import QSvgGenerator
 from PyQt6.QtWidgets import QGraphicsScene
 
 from ricerca.desk.look import theme
-from ricerca.desk.pages.graph_items import Drawn, scene_of
+from ricerca.desk.pages.graph_items import drawn_of, scene_of
 from ricerca.desk.view import make_view
-from ricerca.engine.graph import Graph, lay_out, seen_ribbons
+from ricerca.engine.graph import Graph
 from ricerca.loading import Pair
 from ricerca.report.export import export_bytes
 from ricerca.report.graph import GRAPHS, graph_of
@@ -42,9 +42,7 @@ def graph_picture(pair: Pair, suffix: str, nodes: int | None) -> bytes:
 
     app = make_application()
     theme.apply(app, theme.LIGHT)
-    graph = graph_of(pair, nodes)
-    drawn = Drawn(make_view(pair), graph, lay_out(graph), seen_ribbons(graph), PICTURE_ROOM)
-    return picture(scene_of(drawn), suffix)
+    return picture(scene_of(drawn_of(make_view(pair), graph_of(pair, nodes), PICTURE_ROOM)), suffix)
 
 
 def picture(scene: QGraphicsScene, suffix: str) -> bytes:

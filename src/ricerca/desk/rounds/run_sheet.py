@@ -30,7 +30,7 @@ from ricerca.desk.look import theme
 from ricerca.desk.rounds.leaders import Leaders
 from ricerca.desk.rounds.recorder_thread import Progress, RecorderThread
 from ricerca.desk.state import DeskState
-from ricerca.model.errors import RicercaError
+from ricerca.model.errors import InputError, RicercaError
 from ricerca.model.rounds import RECORDED, Subject
 from ricerca.report.wording import count_text, time_text
 from ricerca.runner.interpreters import offered
@@ -83,6 +83,7 @@ class RunSheet(QWidget):
         self.python.setEditable(True)
         self.python.setAccessibleName("Interpreter")
         self.python.setToolTip("Environments near the program come first, then the Pythons of this machine. Any other path may be typed.")
+        self.env = _line("Environment", "NAME=value, several with blanks between")
         self.name = _line("Name", "A few words, such as: speeds kept")
         self.note = QPlainTextEdit()
         self.note.setObjectName("entry")
@@ -115,7 +116,7 @@ class RunSheet(QWidget):
         cancel = QPushButton("Cancel")
         cancel.clicked.connect(self.closed)
         self.cwd.editingFinished.connect(self._offer_interpreters)
-        for field in (self.program, self.arguments, self.cwd, self.name, self.lines, self.inside):
+        for field in (self.program, self.arguments, self.cwd, self.env, self.name, self.lines, self.inside):
             field.returnPressed.connect(self._start)
         for field in (self.program, self.cwd):
             field.textChanged.connect(lambda _text: self.problem.setText(""))
@@ -136,6 +137,7 @@ class RunSheet(QWidget):
         form.addRow("Arguments", self.arguments)
         form.addRow("Folder", self.cwd)
         form.addRow("Interpreter", self.python)
+        form.addRow("Environment", self.env)
         form.addRow("Name of the round", self.name)
         form.addRow("What changed", self.note)
         runs = QHBoxLayout()
@@ -226,6 +228,7 @@ class RunSheet(QWidget):
         self.cwd.setText(subject.cwd)
         self.python.setCurrentText(subject.python)
         self.lines.setText(" ".join(subject.lines))
+        self.env.setText(shlex.join(f"{name}={value}" for name, value in subject.env))
         self.inside.setText(" ".join(subject.inside))
 
     def _browse(self) -> None:
@@ -264,8 +267,14 @@ class RunSheet(QWidget):
         try:
             parts = words.split(None, 1) if words.startswith("-m ") else [words] if words else []
             program = [*parts, *shlex.split(self.arguments.text())]
-            subject = describe(program, self.cwd.text().strip() or None, self.python.currentText().strip() or None, (),
-                               self.lines.text().split(), self.inside.text().split())  # fmt: skip
+            subject = describe(
+                program,
+                self.cwd.text().strip() or None,
+                self.python.currentText().strip() or None,
+                _variables(self.env.text()),
+                self.lines.text().split(),
+                self.inside.text().split(),
+            )
         except (RicercaError, ValueError) as problem:
             self._say_problem(str(problem))
             return
@@ -436,3 +445,20 @@ def _heading(text: str) -> QLabel:
     label.setObjectName("heading")
     label.setContentsMargins(0, 8, 0, 0)
     return label
+
+
+def _variables(text: str) -> tuple[tuple[str, str], ...]:
+    """Variables of the environment from what was typed.
+
+    Raises
+    ------
+    InputError
+        A part of it is no variable.
+    """
+    found = []
+    for word in shlex.split(text):
+        name, equals, value = word.partition("=")
+        if not equals or not name:
+            raise InputError(f"{word} is no variable of the environment.", "Write it as NAME=value.")
+        found.append((name, value))
+    return tuple(found)

@@ -89,7 +89,7 @@ class RunSheet(QWidget):
         self.note.setObjectName("entry")
         self.note.setAccessibleName("What was changed and why")
         self.note.setPlaceholderText("What was changed, and why it should help")
-        self.note.setFixedHeight(64)
+        self.note.setFixedHeight(52)
         self.note.setTabChangesFocus(True)
         self.plain = QSpinBox()
         self.plain.setRange(0, 99)
@@ -130,7 +130,7 @@ class RunSheet(QWidget):
         form = QFormLayout()
         form.setLabelAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         form.setHorizontalSpacing(16)
-        form.setVerticalSpacing(12)
+        form.setVerticalSpacing(9)
         self._earlier_label = QLabel("Earlier programs")
         form.addRow(self._earlier_label, self.earlier)
         form.addRow("Program", program_row)
@@ -159,9 +159,6 @@ class RunSheet(QWidget):
         inside.setSpacing(12)
         inside.addWidget(self.heading)
         inside.addLayout(form)
-        inside.addWidget(self.expected)
-        inside.addWidget(self.problem)
-        inside.addLayout(buttons)
         inside.addStretch(1)
         holder = QWidget()
         holder.setLayout(inside)
@@ -171,7 +168,14 @@ class RunSheet(QWidget):
         area.setWidget(holder)
         outer = QVBoxLayout(page)
         outer.setContentsMargins(0, 0, 0, 0)
-        outer.addWidget(area)
+        outer.addWidget(area, 1)
+        below = QVBoxLayout()  # always in sight, however high the window is
+        below.setContentsMargins(24, 8, 24, 16)
+        below.setSpacing(8)
+        below.addWidget(self.problem)
+        below.addWidget(self.expected)
+        below.addLayout(buttons)
+        outer.addLayout(below)
         return page
 
     def prepare(self, study: Path | None, program: str = "") -> None:

@@ -29,7 +29,7 @@ CELL_PX, GAP_PX, ROW_PX = (84.0, 250.0), (32.0, 72.0), (39.0, 66.0)
 """Least and largest size: between them the picture takes the room that the page has."""
 GAP_SHARE = 0.055
 LANE_PX, MARGIN_PX = 22, 26
-PILL_PX, LEAST_PILL_PX = 15, 8
+PILL_PX, LEAST_PILL_PX = 14, 8
 NAME_PX = theme.SMALL_PX + 1
 THICKEST_PX = 22.0
 LEAST_COUNTED = 0.03
@@ -99,7 +99,7 @@ class Drawn:
         """The pill: as long as the inclusive time, the whole run filling a cell."""
         cell = self.place(node)
         share = self.graph.nodes[node].inclusive_ns / max(self.graph.total_ns, 1)
-        return QRectF(cell.left(), cell.top() + 21, max(self.cell * min(share, 1.0), LEAST_PILL_PX), PILL_PX)
+        return QRectF(cell.left(), cell.top() + 19, max(self.cell * min(share, 1.0), LEAST_PILL_PX), PILL_PX)
 
     def bounds(self) -> QRectF:
         """Room of the whole picture."""

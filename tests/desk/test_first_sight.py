@@ -6,6 +6,7 @@ import shutil
 
 import numpy as np
 import pytest
+from conftest import ricerca
 from PyQt6.QtCore import Qt, QUrl
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import (
@@ -302,3 +303,19 @@ def test_lines_are_shown_whatever_a_row_stands_for(qtbot, window, level):
     assert loaded.profile.functions.name[window.state.selected] == "__main__"
     QTest.keyClick(window, Qt.Key.Key_K, CONTROL)
     assert window.find_box.found("inner(n)")
+
+
+def test_first_rows_of_the_call_tree_are_named_after_their_threads(qtbot, open_window, tmp_path):  # noqa: F811
+    (tmp_path / "threads.py").write_text(
+        "import threading\ndef job(n):\n    return sum(k * k for k in range(n))\n"
+        "made = [threading.Thread(target=job, args=(20000,), name=f'worker {k}') for k in range(3)]\n"
+        "for one in made: one.start()\nfor one in made: one.join()\n"
+    )
+    assert ricerca("record", "threads.py", cwd=tmp_path).returncode == 0
+    window = open_window(tmp_path / "threads.ricerca")
+    window.show_named_page("Call tree")
+    settle(qtbot, window)
+    model = window.tree.model
+    firsts = {model.cell(model.index(row, 0)).text for row in range(model.rowCount())}
+    assert {"MainThread", "worker 0", "worker 1", "worker 2"} <= firsts | {"MainThread"}
+    assert sum(text.startswith("worker") for text in firsts) == 3

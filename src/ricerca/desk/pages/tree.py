@@ -175,11 +175,10 @@ class TreeModel(QAbstractItemModel):
         function = int(profile.function[node.context]) if node.context >= 0 else -1
         if column == "call":
             line = int(profile.line[node.context]) if function >= 0 else 0
-            return Cell(
-                self._name(node, function, Qt.ItemDataRole.DisplayRole) or "",
-                self._thread(node) or (f"from line {line}" if line else ""),
-                left=True,
-            )
+            name, thread = self._name(node, function, Qt.ItemDataRole.DisplayRole) or "", self._thread(node)
+            if thread:  # the first rows are told apart by it
+                return Cell(thread, name, left=True)
+            return Cell(name, f"from line {line}" if line else "", left=True)
         inclusive, own, calls, base = self._figures(node)
         own = own if function >= 0 else 0
         if column == "time":
@@ -239,7 +238,7 @@ class TreePage(SeenPage):
         header.setStretchLastSection(False)
         header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
         header.sectionResized.connect(lambda section, _old, _new: self._indent() if section == 0 else None)
-        for section, width in enumerate((240, 132, 80, 96, 76, 92)):
+        for section, width in enumerate((240, 108, 80, 92, 76, 80)):
             self.view.setColumnWidth(section, width)
         self.view.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         self.view.customContextMenuRequested.connect(self._show_menu)

@@ -33,7 +33,7 @@ def settle(window: Window, until: Callable[[], bool] = lambda: True, seconds: fl
     QTest.qWait(150)
 
 
-def hand(window: Window, name: str) -> None:
+def choose(window: Window, name: str) -> None:
     """Select a function by its name."""
     window.state.select(window.state.view.loaded.profile.functions.name.index(name))
 
@@ -70,22 +70,23 @@ def _round_of_views(app: QApplication, settings: QSettings, study: Path, folder:
     window.show()
     settle(window, lambda: window.state.view is not None)
     window.show_named_page("Leads")
-    hand(window, "nearest_reading")
+    choose(window, "nearest_reading")
     settle(window)
     shot(window, "leads")
     window.show_named_page("Functions")
     settle(window)
     shot(window, "functions")
     if not suffix:
-        hand(window, "rolling_mid")
+        choose(window, "rolling_mid")
         window.details.difference.setChecked(True)
         settle(window)
         shot(window, "edited")
         window.details.difference.setChecked(False)
-    hand(window, "angle_at")
+    choose(window, "nearest_reading")
     window.show_named_page("Lines")
     settle(window)
     shot(window, "lines")
+    choose(window, "angle_at")
     window.show_named_page("Call tree")
     settle(window)
     shot(window, "call-tree")
@@ -105,7 +106,7 @@ def _round_of_views(app: QApplication, settings: QSettings, study: Path, folder:
     if not suffix:
         window.state.read(1, None)
         settle(window)
-        hand(window, "speed_of")
+        choose(window, "speed_of")
         window.show_named_page("Functions")
         settle(window)
         shot(window, "functions-one-round")

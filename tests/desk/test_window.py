@@ -148,7 +148,7 @@ def test_arrow_keys_select_functions_on_every_page(window, qtbot):
     assert int(window.state.view.loaded.tree.function[node.context]) == chosen
 
 
-def test_dossier_says_calls_places_and_change(window):
+def test_details_say_calls_places_and_change(window):
     window.state.select(number_of(window, "inner"))
     text = window.details.sentence.text()
     assert "36 times" in text.replace("\u202f", " ")

@@ -53,6 +53,18 @@ def count_text(number: int) -> str:
     return f"{number:,}".replace(",", THIN)
 
 
+def brief_count(number: int) -> str:
+    """A count in few letters, where an exact one has no room: two or three digits, thousands as k, millions as M.
+
+    >>> brief_count(705), brief_count(35_040), brief_count(6_175_800), brief_count(999_999)
+    ('705', '35\u202fk', '6.2\u202fM', '1.0\u202fM')
+    """
+    for scale, unit in ((1e9, "G"), (1e6, "M"), (1e3, "k")):
+        if number >= scale * 0.9995:
+            return f"{number / scale:.0f}{THIN}{unit}" if number / scale >= 9.95 else f"{number / scale:.1f}{THIN}{unit}"
+    return str(number)
+
+
 def share_text(share: float) -> str:
     """A share of the whole in percent.
 

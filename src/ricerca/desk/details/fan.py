@@ -152,7 +152,7 @@ class Fan(QWidget):
         painter.setFont(theme.font(13))
         metrics = QFontMetrics(painter.font())
         painter.drawText(text, side | Qt.AlignmentFlag.AlignTop,
-                         metrics.elidedText(blade.name, Qt.TextElideMode.ElideMiddle, int(text.width())))  # fmt: skip
+                         metrics.elidedText(blade.name, Qt.TextElideMode.ElideRight, int(text.width())))  # fmt: skip
         painter.setFont(theme.font(theme.SMALL_PX))
         painter.setPen(QColor(colours.soft))
         small = QFontMetrics(painter.font())

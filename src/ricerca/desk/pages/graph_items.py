@@ -23,7 +23,7 @@ from ricerca.desk.look.tips import tip
 from ricerca.desk.state import View
 from ricerca.engine.graph import Graph, Layout, Node, lay_out, main_callers, seen_ribbons
 from ricerca.engine.levels import CLASS, MODULE
-from ricerca.report.wording import count_text, plural, share_text, time_text
+from ricerca.report.wording import brief_count, count_text, plural, share_text, time_text
 
 CELL_PX, GAP_PX, ROW_PX = (84.0, 250.0), (32.0, 72.0), (39.0, 66.0)
 """Least and largest size: between them the picture takes the room that the page has."""
@@ -31,7 +31,7 @@ GAP_SHARE = 0.055
 LANE_PX, MARGIN_PX = 22, 26
 PILL_PX, LEAST_PILL_PX = 14, 8
 NAME_PX = theme.SMALL_PX + 1
-THICKEST_PX = 22.0
+THICKEST_PX, MARK_PX = 22.0, 14
 LEAST_COUNTED = 0.03
 
 
@@ -267,8 +267,10 @@ class Lanes(QGraphicsItem):
         painter.drawPath(path)
         if (share >= LEAST_COUNTED and row in drawn.main) or selected:
             ahead = ribbon.caller != ribbon.callee and b.x() > a.x()
-            gap = drawn.place(ribbon.caller).right() + drawn.gap * 0.38  # and not upon the mark of the next node
-            self._count(painter, _point_at(path, gap) if ahead else path.pointAtPercent(0.5), count_text(ribbon.calls), selected)
+            gap, text = drawn.place(ribbon.caller).right() + drawn.gap * 0.38, count_text(ribbon.calls)  # and not upon the next node's mark
+            if theme.metrics(theme.SMALL_PX, bold=selected).horizontalAdvance(text) > drawn.gap - MARK_PX / 2:
+                text = brief_count(ribbon.calls)
+            self._count(painter, _point_at(path, gap) if ahead else path.pointAtPercent(0.5), text, selected)
 
     @staticmethod
     def _count(painter: QPainter, at: QPointF, text: str, selected: bool) -> None:

@@ -113,7 +113,7 @@ class Staves(QWidget):
         colours, field = theme.now(), self._field()
         painter.setPen(QColor(colours.ink))
         painter.setFont(theme.font(theme.SMALL_PX + 1, bold=True))
-        name = theme.metrics(theme.SMALL_PX + 1, bold=True).elidedText(stave.name, Qt.TextElideMode.ElideMiddle, NAME_PX - 12)
+        name = theme.metrics(theme.SMALL_PX + 1, bold=True).elidedText(stave.name, Qt.TextElideMode.ElideRight, NAME_PX - 12)
         painter.drawText(QRectF(SIDE_PX, top, NAME_PX - 8, 18), Qt.AlignmentFlag.AlignLeft, name)
         painter.setPen(QColor(colours.soft))
         painter.setFont(theme.font(theme.SMALL_PX))

@@ -47,7 +47,7 @@ class Leaders(QWidget):
             y = row * ROW_PX
             painter.setPen(QColor(colours.ink))
             painter.drawText(QRectF(0, y, name_px - 8, ROW_PX), Qt.AlignmentFlag.AlignVCenter,
-                             metrics.elidedText(name, Qt.TextElideMode.ElideMiddle, name_px - 8))  # fmt: skip
+                             metrics.elidedText(name, Qt.TextElideMode.ElideRight, name_px - 8))  # fmt: skip
             paint_bar(painter, QRectF(name_px, y, bar_px, ROW_PX), longest, self_ns, self_ns, None, "mine")
             right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
             painter.drawText(QRectF(name_px + bar_px, y, number_px, ROW_PX), right, time_text(self_ns))

@@ -49,14 +49,13 @@ def path_of(row: int, table: FunctionTable, level: str = FUNCTION) -> tuple[Key,
     return (*found, itself)
 
 
-@dataclass
+@dataclass(slots=True)
 class _Group:
-    """A group while it is decided what is shown; ``members`` are functions, times in ns."""
+    """A group while it is decided what is shown; times in ns."""
 
     key: Key
     parent: int
     depth: int
-    members: list[int] = field(default_factory=list)
     children: list[int] = field(default_factory=list)
     self_ns: int = 0
     weight: float = 0.0
@@ -97,8 +96,10 @@ def choose(table: FunctionTable, present: np.ndarray, self_ns: np.ndarray, inclu
         Groups all of whose parts are shown, and groups that stay one node each.
     """
     room = most
+    groups, of_function = _tree(table, present, self_ns, inclusive_ns, level)
     for _ in range(3):  # what is little joins the rest around it, which makes room for others
-        groups, of_function = _tree(table, present, self_ns, inclusive_ns, level)
+        for group in groups:
+            group.shown, group.left = False, 0
         _show(groups, room, least_share * float(self_ns.sum()), opened, folded)
         found = _numbered(groups, of_function, len(table), LITTLE * float(self_ns.sum()))
         if len(found.keys) >= most - 1:
@@ -150,8 +151,9 @@ def _tree(table: FunctionTable, present: np.ndarray, self_ns: np.ndarray, inclus
     groups: list[_Group] = []
     numbers: dict[Key, int] = {}
     of_function: dict[int, int] = {}
-    kinds = np.asarray(table.kind)
+    kinds, self_list, inclusive_list = np.asarray(table.kind).tolist(), self_ns.tolist(), inclusive_ns.tolist()
     for row in np.flatnonzero(present).tolist():
+        own, mine = self_list[row], table.layer[row] == MINE
         if kinds[row] == KIND_THREAD:
             path: tuple[Key, ...] = ((FUNCTION, MINE, "start", str(row)),)
         else:
@@ -164,11 +166,9 @@ def _tree(table: FunctionTable, present: np.ndarray, self_ns: np.ndarray, inclus
                 if parent >= 0:
                     groups[parent].children.append(numbers[key])
             parent = numbers[key]
-            own = int(self_ns[row])
-            groups[parent].members.append(row)
             groups[parent].self_ns += own
-            if table.layer[row] == MINE:
-                groups[parent].weight = max(groups[parent].weight, OWN_CODE * float(inclusive_ns[row]))
+            if mine:
+                groups[parent].weight = max(groups[parent].weight, OWN_CODE * float(inclusive_list[row]))
         of_function[row] = parent
     for group in groups:
         group.weight = max(group.weight, float(group.self_ns))

@@ -28,6 +28,7 @@ from test_window import (  # noqa: F401 - fixtures
     study,
 )
 
+from ricerca.desk.keys_page import KEYS
 from ricerca.desk.pages.figure_table import ELASTIC
 from ricerca.desk.pages.row_menu import row_menu
 from ricerca.engine.reading import parse
@@ -281,10 +282,13 @@ def test_every_control_has_a_name_and_a_place_in_the_order_of_the_keyboard(qtbot
 def test_every_action_is_in_the_find_box(window):
     found = [name.split("   ")[0] for name, _act in window.actions_by_name()]
     for wanted in ("New round", "Open a study", "Open in editor", "Export this round", "Keys", "Guide", "Add a clause to the reading",
-                   "Start page", "Dark theme", "Run both rounds in turn", "Show page Graph"):  # fmt: skip
+                   "Start page", "Dark theme", "Quit", "Run both rounds in turn", "Show page Graph"):  # fmt: skip
         assert wanted in found
     assert len(found) == len(set(found))
     assert np.all([name.strip() for name in found])
+    listed = {key for _heading, keys in KEYS[:2] for key, _does in keys}
+    shown = {name.split("   ")[1] for name, _act in window.actions_by_name() if "   " in name}
+    assert shown - {f"Ctrl+{number}" for number in range(1, 7)} - {"Alt+Left", "Alt+Right"} <= listed, "every key is on the page of keys"
 
 
 @pytest.mark.parametrize("level", ["class", "module", "package"])

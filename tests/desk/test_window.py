@@ -214,7 +214,7 @@ def test_find_box_finds_functions_rounds_and_actions(window, qtbot):
     QTest.keyClicks(window.find_box, "nap")
     QTest.keyClick(window.find_box, Qt.Key.Key_Return)
     assert window.details.title.text() == "nap"
-    assert [find.text for find in window.find_box.found("call tree")] == ["Show page Call tree"]
+    assert [find.text for find in window.find_box.found("call tree")] == ["Show page Call tree   Ctrl+4"]
     assert "Read round 1 “slow”" in [find.text for find in window.find_box.found("slow")]
     assert window.find_box.found("no such thing anywhere") == []
 

@@ -242,28 +242,32 @@ class Window(QMainWindow):
             QShortcut(QKeySequence(keys), self).activated.connect(act)
 
     def actions_by_name(self) -> list[tuple[str, Callable[[], None]]]:
-        """What can be done, for the find-anything box."""
-        actions: list[tuple[str, Callable[[], None]]] = [
-            (f"Show page {name}", partial(self.show_page, number)) for number, name in enumerate(PAGES)
+        """What can be done, for the find-anything box, each with its key where it has one."""
+        state = self.state
+        actions: list[tuple[str, str, Callable[[], None]]] = [
+            *((f"Show page {name}", f"Ctrl+{number + 1}", partial(self.show_page, number)) for number, name in enumerate(PAGES)),
+            ("New round", "Ctrl+N", self.new_round),
+            ("Run both rounds in turn", "", self.run_in_turn),
+            ("Open a study", "Ctrl+O", self.choose_study),
+            ("Open in editor", "Ctrl+E", self.details.open_file),
+            ("Export this round", "", self.export),
+            ("Keys", "F1", self.show_keys),
+            ("Guide", "Shift+F1", self.show_guide),
+            ("Add a clause to the reading", "Ctrl+Shift+K", self.reading.add_clause),
+            ("Back to the previous reading", "Alt+Left", state.back),
+            ("Forward", "Alt+Right", state.forward),
+            *state.reading_actions(),
+            ("Start page", "", self.to_start),
+            ("Light theme", "", partial(self.wear, "light")),
+            ("Dark theme", "", partial(self.wear, "dark")),
+            ("System theme", "", partial(self.wear, "system")),
+            ("Quit", "Ctrl+Q", self.quit),
         ]
-        return [
-            *actions,
-            ("New round", self.new_round),
-            ("Run both rounds in turn", self.run_in_turn),
-            ("Open a study", self.choose_study),
-            ("Open in editor", self.details.open_file),
-            ("Export this round", self.export),
-            ("Keys", self.show_keys),
-            ("Guide", self.show_guide),
-            ("Add a clause to the reading", self.reading.add_clause),
-            ("Back to the previous reading", self.state.back),
-            ("Forward", self.state.forward),
-            *((text, act) for text, _keys, act in self.state.reading_actions()),
-            ("Start page", self.to_start),
-            ("Light theme", partial(self.wear, "light")),
-            ("Dark theme", partial(self.wear, "dark")),
-            ("System theme", partial(self.wear, "system")),
-        ]
+        return [(f"{text}   {key}" if key else text, act) for text, key, act in actions]
+
+    def quit(self) -> None:
+        """Close the window."""
+        self.close()
 
     # ---- acting
 

@@ -103,11 +103,13 @@ def test_enter_in_any_field_starts_and_quick_is_one_recorded_run(qtbot, window):
     sheet.how.setCurrentIndex(1)
     assert not sheet.plain.isEnabled() and not sheet.lines.isEnabled()
     assert "recorded" in sheet.expected.text() and "lines" not in sheet.expected.text()
+    assert "run once" in sheet.expected.text()
     started = []
     sheet.start = started.append
     QTest.keyClick(sheet.name, Qt.Key.Key_Return)
     assert started[0].plain_runs == 0 and not started[0].follow
     sheet.how.setCurrentIndex(0)
+    assert f"is run {2 + 3 * sheet.plain.value()} times" in sheet.expected.text()
     assert "lines" in sheet.expected.text() and "plain and sparse" in sheet.expected.text()
     QTest.keyClick(sheet.arguments, Qt.Key.Key_Return)
     assert started[1].plain_runs == sheet.plain.value() > 0 and started[1].follow

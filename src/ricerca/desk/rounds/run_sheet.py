@@ -30,6 +30,7 @@ from ricerca.desk.look import theme
 from ricerca.desk.rounds.leaders import Leaders
 from ricerca.desk.rounds.recorder_thread import Progress, RecorderThread
 from ricerca.desk.state import DeskState
+from ricerca.measure.estimates import median_ns
 from ricerca.model.errors import InputError, RicercaError
 from ricerca.model.rounds import RECORDED, Subject
 from ricerca.report.wording import count_text, time_text
@@ -244,7 +245,7 @@ class RunSheet(QWidget):
     def _say_expected(self) -> None:
         measured = [one for one in self._state.rounds if one.plain_ns] if self._study == self._state.path else []
         if not measured:
-            self.expected.setText("A recorded run takes about two to five times as long as a plain one.")
+            self.expected.setText(f"A recorded run takes about two to five times as long as a plain one. {self._repeats()}")
             return
         one = measured[-1]
         plain_ns = sorted(one.plain_ns)[len(one.plain_ns) // 2]
@@ -252,9 +253,22 @@ class RunSheet(QWidget):
         recorded_ns = run.wall_ns if run else plain_ns * 4
         parts = [(recorded_ns, "recorded")]
         if self.thorough:
-            parts += [(int(recorded_ns * LINES_FACTOR), "lines"), (2 * plain_ns * self.plain.value(), "plain and sparse")]
+            again_ns = median_ns(self._state.rounds[0].plain_ns) or 0
+            parts += [
+                (int(recorded_ns * LINES_FACTOR), "lines"),
+                ((2 * plain_ns + again_ns) * self.plain.value(), "plain and sparse, the first round again"),
+            ]
         told = ", ".join(f"{time_text(ns)} {kind}" for ns, kind in parts if ns)
-        self.expected.setText(f"If it runs as in round {one.number}: about {time_text(sum(ns for ns, _kind in parts))} ({told}).")
+        whole = time_text(sum(ns for ns, _kind in parts))
+        self.expected.setText(f"If it runs as in round {one.number}: about {whole} ({told}). {self._repeats()}")
+
+    def _repeats(self) -> str:
+        """How often the program is run, and when that matters."""
+        if not self.thorough:
+            return "The program is run once."
+        later = any(one.plain_ns for one in self._state.rounds) and self._study == self._state.path
+        times = 2 + (3 if later else 2) * self.plain.value()
+        return f"The program is run {count_text(times)} times: choose Quick if repeating it does harm, or if it asks for input."
 
     @property
     def thorough(self) -> bool:

@@ -1,4 +1,8 @@
-"""The command line: the same work as in the window, and the contract for scripts and build servers."""
+"""The command line: the same work as in the window, and the contract for scripts and build servers.
+
+One file, though a long one: a command is its options and a few calls, and they are found side by side. What the options mean is in
+``options.py``, what is said in ``report``.
+"""
 
 from __future__ import annotations
 
@@ -18,38 +22,14 @@ import click
 from ricerca import __version__
 from ricerca.manners import leave_as, pass_signals_on, replayable_input
 from ricerca.model.errors import InputError, InternalError, RicercaError
+from ricerca.options import AUTO, pair_count, size, variables
 from ricerca.report.wording import printable
 
 if TYPE_CHECKING:
     from ricerca.engine.reading import Reading
 
 OWN_ERROR = 2
-_UNITS = {"": 1, "K": 1 << 10, "M": 1 << 20, "G": 1 << 30}
 Function = TypeVar("Function", bound=Callable[..., Any])
-
-
-def _size(_: click.Context, __: click.Parameter, text: str) -> int:
-    """A size such as 500M in bytes."""
-    number, unit = text.rstrip("bB"), ""
-    if number and number[-1].upper() in "KMG":
-        number, unit = number[:-1], number[-1].upper()
-    try:
-        size = int(float(number) * _UNITS[unit])
-    except ValueError:
-        raise click.BadParameter(f"{text!r} is not a size; write one like 500M or 2G") from None
-    if size < 1 << 20:
-        raise click.BadParameter("a recording needs at least 1M")
-    return size
-
-
-def _pairs(_: click.Context, __: click.Parameter, values: tuple[str, ...]) -> tuple[tuple[str, str], ...]:
-    pairs = [value.partition("=") for value in values]
-    if any(not name or not sign for name, sign, _value in pairs):
-        raise click.BadParameter("write it as NAME=VALUE")
-    return tuple((name, value) for name, _sign, value in pairs)
-
-
-AUTO = "auto"
 
 
 class _Group(click.Group):
@@ -124,7 +104,7 @@ def open_command(file: Path | None) -> None:
 @click.option("--note", default="", help="What was changed and why.")
 @click.option("--python", help="Interpreter of the program. Default: the one Ricerca runs in.")
 @click.option("--cwd", help="Working folder of the program.")
-@click.option("--env", "env", multiple=True, metavar="NAME=VALUE", callback=_pairs, help="Set in the program's environment.")
+@click.option("--env", "env", multiple=True, metavar="NAME=VALUE", callback=variables, help="Set in the program's environment.")
 @click.option("--plain", "plain_runs", type=click.IntRange(0, 1000), default=0, show_default=True,
               help="Runs without the recorder, and as many sparse ones, in turn; what they write is compared, not shown.")  # fmt: skip
 @click.option("--lines", multiple=True, metavar="PATTERN",
@@ -132,7 +112,7 @@ def open_command(file: Path | None) -> None:
               "your code, in a run of its own.")  # fmt: skip
 @click.option("--inside", multiple=True, metavar="FUNCTION", help="Record only while a function of this name is active (* and ? allowed).")
 @click.option("--answer", "answer", multiple=True, metavar="PATH", help="A file that holds what the program answers.")
-@click.option("--limit", "limit_bytes", default="1G", show_default=True, callback=_size, help="Largest size of the recording.")
+@click.option("--limit", "limit_bytes", default="1G", show_default=True, callback=size, help="Largest size of the recording.")
 @click.option("--hook", type=click.Choice(["native", "python", "public"]), default="native", show_default=True,
               help="python: the slower recorder that needs no compiler, with the same counts; public: does not look into the "
               "interpreter's frames, as with interpreters newer than the tested ones.")  # fmt: skip
@@ -286,22 +266,13 @@ def rank(file: Path, number: int | None, by: str, lines: bool, edges: bool, lead
         tables.show_edges(loaded, top or 20)
 
 
-def _pair_count(_context: click.Context, _option: click.Parameter, value: str | None) -> int | None:
-    """A number of pairs; 0 for as many as it takes."""
-    if value is None or value == "auto":
-        return None if value is None else 0
-    if not value.isdigit() or not 1 <= int(value) <= 1000:
-        raise click.BadParameter(f"{value} is neither a number of pairs nor auto.")
-    return int(value)
-
-
 @main.command()
 @click.argument("file", type=click.Path(path_type=Path))
 @click.argument("base", type=int, required=False)
 @click.argument("new", type=int, required=False)
 @click.option("--reading", "sentence", default="", metavar="SENTENCE",
               help="What of both rounds to look at, such as: inside fit; by module.")  # fmt: skip
-@click.option("--pairs", callback=_pair_count, metavar="N|auto",
+@click.option("--pairs", callback=pair_count, metavar="N|auto",
               help="First run both states of the code in turn: N pairs, or until it is settled, at most two minutes.")  # fmt: skip
 @click.option("--top", type=click.IntRange(1), help="At most so many rows. Default: 20; all with --json.")
 @click.option("--json", "as_json", is_flag=True, help="As JSON, times in nanoseconds.")
@@ -467,7 +438,7 @@ def _recording_facts(one: Any) -> dict[str, Any]:
 
 @main.command()
 @click.argument("file", type=click.Path(path_type=Path))
-@click.option("--add", "additions", multiple=True, metavar="NAME=PATTERN", callback=_pairs,
+@click.option("--add", "additions", multiple=True, metavar="NAME=PATTERN", callback=variables,
               help="Put code in a layer: a module or package, a name with * or ?, or a folder.")  # fmt: skip
 @click.option("--drop", "drops", multiple=True, metavar="NAME", help="Take a layer away.")
 @click.option("--from", "source", type=click.Path(path_type=Path, dir_okay=False), help="Take the layers from a TOML file.")

@@ -107,6 +107,26 @@ def _with_options(words: Sequence[str], make: Callable[..., Subject], folder: st
     return make(kind=COMMAND, program=(python, *words), python=python, roots=tuple(roots))
 
 
+def variables_of(words: Iterable[str]) -> tuple[tuple[str, str], ...]:
+    """Variables of the environment from NAME=VALUE.
+
+    Raises
+    ------
+    InputError
+        A word is no variable.
+
+    >>> variables_of(["MODE=fast", "TITLE="])
+    (('MODE', 'fast'), ('TITLE', ''))
+    """
+    found = []
+    for word in words:
+        name, equals, value = word.partition("=")
+        if not equals or not name:
+            raise InputError(f"{word} is no variable of the environment.", "Write it as NAME=value.")
+        found.append((name, value))
+    return tuple(found)
+
+
 def name_of(subject: Subject) -> str:
     """What a study of this subject is called where nobody says: after the script, module or command."""
     words = subject.program

@@ -31,11 +31,11 @@ from ricerca.desk.rounds.leaders import Leaders
 from ricerca.desk.rounds.recorder_thread import Progress, RecorderThread
 from ricerca.desk.state import DeskState
 from ricerca.measure.estimates import median_ns
-from ricerca.model.errors import InputError, RicercaError
+from ricerca.model.errors import RicercaError
 from ricerca.model.rounds import RECORDED, Subject
 from ricerca.report.wording import count_text, time_text
 from ricerca.runner.interpreters import offered
-from ricerca.runner.program import describe
+from ricerca.runner.program import describe, variables_of
 from ricerca.runner.session import Outcome, Plan
 
 DEFAULT_PLAIN = 5
@@ -289,7 +289,7 @@ class RunSheet(QWidget):
                 program,
                 self.cwd.text().strip() or None,
                 self.python.currentText().strip() or None,
-                _variables(self.env.text()),
+                variables_of(shlex.split(self.env.text())),
                 self.lines.text().split(),
                 self.inside.text().split(),
             )
@@ -463,20 +463,3 @@ def _heading(text: str) -> QLabel:
     label.setObjectName("heading")
     label.setContentsMargins(0, 8, 0, 0)
     return label
-
-
-def _variables(text: str) -> tuple[tuple[str, str], ...]:
-    """Variables of the environment from what was typed.
-
-    Raises
-    ------
-    InputError
-        A part of it is no variable.
-    """
-    found = []
-    for word in shlex.split(text):
-        name, equals, value = word.partition("=")
-        if not equals or not name:
-            raise InputError(f"{word} is no variable of the environment.", "Write it as NAME=value.")
-        found.append((name, value))
-    return tuple(found)

@@ -45,8 +45,7 @@ from ricerca.desk.rounds.watching import Watcher
 from ricerca.desk.start_page import StartPage
 from ricerca.desk.state import NARROWING, DeskState
 from ricerca.desk.work import Workers
-from ricerca.measure.estimates import spread
-from ricerca.report.wording import count_text, factor_text, plural, share_text, time_text
+from ricerca.report.status import not_told, status_words
 
 DETAILS_SHARE, ROUNDS_SHARE = 0.285, 0.147
 PAGES = ("Leads", "Functions", "Lines", "Call tree", "Graph", "Timeline")
@@ -458,8 +457,9 @@ class Window(QMainWindow):
     def _on_view(self) -> None:
         if not self.sheet.running and self.middle.currentWidget() is not self.sheet:
             self._to_middle()
-        self.status.setText(self._status_words())
-        self.status.setToolTip(tip(self._not_told()))
+        loaded = self.state.view.loaded if self.state.view is not None else None
+        self.status.setText(status_words(loaded) if loaded is not None else "")
+        self.status.setToolTip(tip(not_told(loaded) if loaded is not None else ""))
         if self.focusWidget() in (None, self.find_box):
             page = self.pages.currentWidget()
             if isinstance(page, FunctionsPage | LinesPage):
@@ -468,37 +468,6 @@ class Window(QMainWindow):
                 self.leads.to_cards()
             elif isinstance(page, TreePage | GraphPage):
                 page.view.setFocus()
-
-    def _not_told(self) -> str:
-        """Which kinds of calls the interpreter does not tell of."""
-        facts = self.state.view.loaded.profile.facts if self.state.view is not None else None
-        if facts is None or not facts.calls_not_shown:
-            return ""
-        kinds = ", ".join(facts.calls_not_shown)
-        return f"Python {facts.python} does not report calls of {kinds}; their time counts in their callers."
-
-    def _status_words(self) -> str:
-        view = self.state.view
-        if view is None:
-            return ""
-        loaded = view.loaded
-        parts = []
-        if loaded.slowed:
-            parts.append(f"recording made it {factor_text(loaded.slowed)} slower; that cost is deducted")
-        parts.append(plural(loaded.whole.total_calls, "call"))
-        parts.append(f"{count_text(int((loaded.whole.parent >= 0).sum()))} contexts")
-        wide = spread(loaded.round.plain_ns)
-        if loaded.round.plain_ns:
-            parts.append(plural(len(loaded.round.plain_ns), "plain run") + (f", ±{share_text(wide)}" if wide is not None else ""))
-        else:
-            parts.append("no plain runs, so the time without the recorder is not known")
-        slower = ", with the slower recorder in Python" if loaded.profile.facts.hook == "python" else ""
-        parts.append(f"Python {loaded.profile.facts.python}{slower}")
-        if not loaded.run.complete:
-            parts.append(f"NOT COMPLETE: {'; '.join(loaded.run.because)}")
-        if loaded.beside_itself:
-            parts.insert(0, f"{time_text(loaded.elapsed_ns)} elapsed, {time_text(loaded.whole.total_ns)} of all threads added up")
-        return " · ".join(parts)
 
     def closeEvent(self, event: QCloseEvent) -> None:
         self._settings.setValue("window/geometry", self.saveGeometry())

@@ -18,6 +18,7 @@ from ricerca.engine.reading import EVERYTHING
 from ricerca.loading import Loaded, Pair
 from ricerca.report.facts import cycle_rows, edge_rows, function_rows, lead_rows, line_rows
 from ricerca.report.notes import comparison_notes
+from ricerca.report.status import not_told
 from ricerca.report.wording import (
     THIN,
     count_text,
@@ -142,9 +143,8 @@ def show_functions(loaded: Loaded, by: str, top: int) -> None:
         console.print(f"Python {facts.python} is newer than the tested versions, so only its public interfaces are used.")
     if facts.not_by_time:
         console.print(f"No room was left for more: {facts.not_by_time}.")
-    if facts.calls_not_shown:
-        console.print(f"Python {facts.python} does not report calls of {', '.join(facts.calls_not_shown)}; their time counts "
-                      "in their callers.", style="dim")  # fmt: skip
+    if not_told(loaded):
+        console.print(not_told(loaded), style="dim")
     for one in cycle_rows(loaded, MOST_CYCLES):
         names = [row["function"] for row in one["functions"]]
         console.print(

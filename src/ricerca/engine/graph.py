@@ -13,6 +13,7 @@ from ricerca.engine.graph_groups import Groups, Key, base_numbers, choose
 from ricerca.engine.levels import CLASS, FUNCTION, MODULE, PACKAGE
 from ricerca.engine.neighbours import pair_sums
 from ricerca.engine.profile import KIND_PYTHON, KIND_THREAD, Profile, group_sums
+from ricerca.engine.ranking import FunctionFigures, function_figures
 
 DEFAULT_NODES, MOST_NODES = 30, 150
 LEAST_SHARE, SEEN_SHARE, LANE_SHARE, CHAIN_SHARE = 0.002, 0.004, 0.005, 0.75
@@ -84,7 +85,7 @@ def _by_group(profile: Profile, group: np.ndarray, count: int) -> tuple[np.ndarr
 
 def call_graph(
     profile: Profile, most: int = DEFAULT_NODES, opened: Collection[Key] = (), folded: Collection[Key] = (), level: str = FUNCTION,
-    base: Profile | None = None, match: Callable[[int], int] | None = None,
+    base: Profile | None = None, match: Callable[[int], int] | None = None, figures: FunctionFigures | None = None,
 ) -> Graph:  # fmt: skip
     """All time of a reading in about as many nodes as are asked for: its largest parts by themselves, the rest by groups.
 
@@ -102,11 +103,12 @@ def call_graph(
         The round compared with, read alike.
     match : callable, optional
         The function that one of the base is paired with, -1 for none.
+    figures : FunctionFigures, optional
+        Of the profile, where they are known already.
     """
-    functions = len(profile.functions)
-    self_ns = group_sums(profile.function, profile.self_ns, functions)
-    inclusive_ns = group_sums(profile.function, np.where(not_nested(profile.function, profile.end), profile.inclusive_ns, 0), functions)
-    all_calls = group_sums(profile.function, profile.calls, functions)
+    figures = figures or function_figures(profile)
+    self_ns, inclusive_ns = figures.self_ns, figures.inclusive_ns
+    all_calls = group_sums(profile.function, profile.calls, len(profile.functions))
     threads = np.asarray(profile.functions.kind) == KIND_THREAD
     started = int((profile.parent < 0).sum()) > 1
     present = ((all_calls > 0) | (inclusive_ns > 0)) & (~threads | (self_ns > 0) | started)

@@ -24,4 +24,4 @@ def graph_of(pair: Pair, nodes: int | None = None, opened: frozenset[Key] = froz
     base = pair.base.profile if pair.base is not None and comparison is not None else None
     new = {match.base: match.new for match in comparison.matches if match.base >= 0} if comparison is not None else {}
     return call_graph(pair.new.profile, nodes or DEFAULT_NODES, opened, folded, pair.new.reading.level, base,
-                      lambda function: new.get(function, -1))  # fmt: skip
+                      lambda function: new.get(function, -1), pair.new.figures)  # fmt: skip

@@ -213,7 +213,6 @@ class GraphPage(SeenPage):
         scene = scene_of(drawn, self, self)
         self.view.setScene(scene)
         self.view.fit()
-        scene.update()
         graph = drawn.graph
         said = plural(len(graph.nodes), "node")
         groups = [node for node in graph.nodes if node.folded]

@@ -20,6 +20,7 @@ from PyQt6.QtWidgets import (
     QSlider,
     QSpinBox,
 )
+from test_pages_of_a_reading import settle
 from test_window import (  # noqa: F401 - fixtures
     no_qt_warnings,
     number_of,
@@ -44,10 +45,6 @@ def window(open_window, study, tmp_path):  # noqa: F811
     made = open_window(own)
     made.show_named_page("Functions")
     return made
-
-
-def settle(qtbot, window):
-    qtbot.waitUntil(lambda: not window.workers.busy, timeout=20_000)
 
 
 # ---- start

@@ -1,3 +1,4 @@
+/* One file, though a long one: laying out, growing, forking and closing the tables all work on the same mapping. */
 #define _GNU_SOURCE
 #include "arena.h"
 

@@ -227,7 +227,7 @@ static void calibrate_loops(recorder *self, PyObject *space, PyObject *times)
 }
 
 /* Calls with and without what begins every frame, in turn; both as they are when the code has got used to it. */
-static double dearer_untimed(recorder *self, PyObject *loop, PyObject *times)
+static double cost_of_untimed(recorder *self, PyObject *loop, PyObject *times)
 {
     double plain[ROUNDS], beside[ROUNDS];
     for (int i = 0; i < ROUNDS; i++) {
@@ -251,8 +251,8 @@ static void compare_untimed(recorder *self, PyObject *space, PyObject *times)
 {
     PyObject *flat = PyDict_GetItemString(space, "python_loop"), *deep = PyDict_GetItemString(space, "deep_loop");
     warm_up(flat, times);
-    self->store.head->unwatched_call_ns = dearer_untimed(self, flat, times);
-    self->store.head->unwatched_deep_ns = dearer_untimed(self, deep, times);
+    self->store.head->unwatched_call_ns = cost_of_untimed(self, flat, times);
+    self->store.head->unwatched_deep_ns = cost_of_untimed(self, deep, times);
 }
 
 static void calibrate_with(recorder *self, void (*loops)(recorder *, PyObject *, PyObject *), int calls)

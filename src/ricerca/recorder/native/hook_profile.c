@@ -1,3 +1,4 @@
+/* One file, though a long one: whatever stands in for the profile hook of an interpreter up to 3.11 shares its state. */
 /* Events from the interpreter's C-level profile hook (3.9 to 3.11), and from its trace hook for the
  * lines of chosen code. */
 #include "follow.h"

@@ -1,3 +1,4 @@
+/* One file, though a long one: rows of functions, what is known of their code, and their line tables are made and freed together. */
 #include "names.h"
 
 #include "frames.h"

@@ -1,0 +1,9 @@
+"""The command line: the same work as in the window, and the contract for scripts and build servers.
+
+A command is its options and a few calls. What the options mean is in ``options.py``, what is said in ``report``.
+"""
+
+from ricerca.cli import keeping, reading, recording
+from ricerca.cli.group import main
+
+__all__ = ["keeping", "main", "reading", "recording"]

@@ -1,0 +1,5 @@
+"""``python -m ricerca.cli``."""
+
+from ricerca.cli import main
+
+main()

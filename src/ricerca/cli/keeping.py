@@ -1,0 +1,141 @@
+"""Commands that look after a study, its recordings and this installation."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import Any
+
+import click
+
+from ricerca import __version__
+from ricerca.cli.group import OWN_ERROR, json_text, main, say
+from ricerca.model.errors import InputError, RicercaError
+from ricerca.options import variables
+
+
+@main.command()
+@click.argument("action", type=click.Choice(["take", "drop"]), required=False)
+@click.argument("names", nargs=-1)
+@click.option("--json", "as_json", is_flag=True, help="As JSON.")
+def recordings(action: str | None, names: tuple[str, ...], as_json: bool) -> None:
+    """List recordings that are not in a study yet: where they lie, of what they are, and why.
+
+    take puts them into the round they were made for, drop removes them; without names, take takes all.
+
+    \b
+    Examples:
+      ricerca recordings
+      ricerca recordings take
+      ricerca recordings drop 5f2c9a01-1-4711-123456
+    """
+    from ricerca.report import tables
+    from ricerca.runner import recordings as lying
+    from ricerca.runner.taking import take_waiting
+
+    if action == "drop" and not names:
+        raise InputError("Which recording is to be dropped?", "Name it, as ricerca recordings lists it.")
+    if action is None:
+        found = list(lying.waiting())
+        if as_json:
+            click.echo(json_text([_recording_facts(one) for one in found]))
+        else:
+            tables.show_recordings(found)
+        return
+    failed = 0
+    for one in [lying.find(name) for name in names] or [one for one in lying.waiting() if not one.running]:
+        try:
+            if action == "drop":
+                lying.drop(one)
+                say(f"{one.name} is removed.")
+            else:
+                taken = take_waiting(one)
+                own = ", one of its own: the round it was made for is gone" if taken.own_round else ""
+                say(f"{one.name} is now in round {taken.round_number} of {one.about.study}{own}.")
+        except RicercaError as problem:
+            failed += 1
+            say(str(problem))
+    sys.exit(OWN_ERROR if failed else 0)
+
+
+def _recording_facts(one: Any) -> dict[str, Any]:
+    return {
+        "name": one.name, "path": str(one.file), "bytes": one.bytes, "study": one.about.study, "round": one.about.round_number,
+        "program": list(one.about.subject.program), "running": one.running, "why": one.why,
+    }  # fmt: skip
+
+
+@main.command()
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option("--add", "additions", multiple=True, metavar="NAME=PATTERN", callback=variables,
+              help="Put code in a layer: a module or package, a name with * or ?, or a folder.")  # fmt: skip
+@click.option("--drop", "drops", multiple=True, metavar="NAME", help="Take a layer away.")
+@click.option("--from", "source", type=click.Path(path_type=Path, dir_okay=False), help="Take the layers from a TOML file.")
+def layers(file: Path, additions: tuple[tuple[str, str], ...], drops: tuple[str, ...], source: Path | None) -> None:
+    """Show a study's own layers as TOML, after changing them.
+
+    \b
+    Examples:
+      ricerca layers harbour.ricerca --add numbers=numpy --add numbers=scipy
+      ricerca layers harbour.ricerca > layers.toml
+      ricerca layers other.ricerca --from layers.toml
+    """
+    from ricerca.engine.own_layers import added, from_toml, to_toml
+    from ricerca.study.store import Study
+
+    with Study.open(file) as study:
+        own = from_toml(study.layers_toml())
+        if source is not None:
+            try:
+                own = from_toml(source.read_text("utf-8"))
+            except (OSError, UnicodeDecodeError) as problem:
+                raise InputError(f"{source} cannot be read ({problem}).") from None
+        for name, pattern in additions:
+            own = added(own, name, pattern)
+        own = tuple(one for one in own if one.name not in drops)
+        if additions or drops or source:
+            study.keep_layers(to_toml(own))
+    click.echo(to_toml(own), nl=False)
+
+
+@main.command()
+@click.option(
+    "--into", type=click.Path(path_type=Path), help="Data folder. Default: ~/.local/share, for you alone; /usr/local/share for everyone."
+)
+@click.option("--remove", is_flag=True, help="Take all of it away again.")
+def integrate(into: Path | None, remove: bool) -> None:
+    """Put Ricerca into the desktop: menu entry, icon, studies that open by a double click, completions of bash and zsh, manual page.
+
+    \b
+    Examples:
+      ricerca integrate
+      sudo ricerca integrate --into /usr/local/share
+    """
+    from platformdirs import user_data_path
+
+    from ricerca import integration
+
+    folder = into or user_data_path()
+    act = integration.remove if remove else integration.integrate
+    for file in act(main, __version__, folder):
+        click.echo(f"{'removed' if remove else 'wrote'} {file}")
+
+
+@main.command()
+@click.option("--json", "as_json", is_flag=True, help="As JSON.")
+def selftest(as_json: bool) -> None:
+    """Say what works on this machine, and what to do where it does not.
+
+    \b
+    Example:
+      ricerca selftest
+    """
+    from ricerca.report.tables import show_checks
+    from ricerca.runner.selfcheck import check_machine
+
+    checks = check_machine()
+    if as_json:
+        click.echo(json_text([check.__dict__ for check in checks]))
+    else:
+        show_checks(checks)
+    sys.exit(0 if all(check.works for check in checks) else 1)

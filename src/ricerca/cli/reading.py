@@ -1,0 +1,208 @@
+"""Commands that read what a study holds: rankings, comparisons, exports."""
+
+from __future__ import annotations
+
+import difflib
+import signal
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from ricerca.cli.group import json_text, main, opened, say
+from ricerca.model.errors import InputError
+from ricerca.options import pair_count
+
+if TYPE_CHECKING:
+    from ricerca.engine.reading import Reading
+
+
+def _refuse_unknown(loaded: Any, reading: Reading) -> None:
+    """A reading of something that is not in the run would show nothing, and not say why."""
+    from ricerca.engine.reading import unknown_names
+
+    for name in unknown_names(loaded.whole, reading):
+        near = difflib.get_close_matches(name, [*loaded.whole.functions.name, *loaded.whole.thread_name], 3)
+        advice = f"Did you mean {' or '.join(near)}?" if near else "Look it up with: ricerca rank FILE --top 100"
+        raise InputError(f"There is no {name!r} in round {loaded.round.number}.", advice)
+
+
+@main.command()
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option("--round", "number", type=int, help="Number of the round. Default: the latest.")
+@click.option("--by", type=click.Choice(["self", "inclusive", "calls", "gain"]), default="self", show_default=True,
+              help="Order; gain is against the first round.")  # fmt: skip
+@click.option("--lines", is_flag=True, help="Rank lines too.")
+@click.option("--edges", is_flag=True, help="Show callers and callees too.")
+@click.option("--leads", is_flag=True, help="Say first what deserves a look, and why.")
+@click.option("--reading", "sentence", default="", metavar="SENTENCE",
+              help="What to look at, such as: round 2; on-CPU time; inside fit; charged to my code; by module.")  # fmt: skip
+@click.option("--top", type=click.IntRange(1), help="At most so many rows of each. Default: 20; all with --json.")
+@click.option("--json", "as_json", is_flag=True, help="As JSON, times in nanoseconds.")
+def rank(file: Path, number: int | None, by: str, lines: bool, edges: bool, leads: bool, sentence: str, top: int | None,
+         as_json: bool) -> None:  # fmt: skip
+    """Rank the functions of a round, the slowest first.
+
+    \b
+    Examples:
+      ricerca rank harbour.ricerca
+      ricerca rank harbour.ricerca --round 2 --lines --edges --json
+      ricerca rank harbour.ricerca --leads --reading "charged to my code; imports folded"
+      ricerca rank harbour.ricerca --reading "inside fit_station; charged to my code"
+    """
+    from ricerca.engine.reading import Reading, parse
+    from ricerca.loading import load, paired
+    from ricerca.report import tables
+    from ricerca.report.facts import edge_rows, function_rows, lead_rows, line_rows, reading_facts, round_facts
+
+    reading = parse(sentence) if sentence or as_json else Reading(machinery=False)
+    number = number if number is not None else reading.round
+    if by == "gain":
+        _compare(file, reading.against, number, as_json, top, reading)
+        return
+    with opened(file) as study:
+        new = load(study, number)
+        base = load(study, reading.against) if reading.against is not None else None
+    _refuse_unknown(new, reading)
+    named_clock = "wall time" in sentence
+    pair = paired(base, new, reading if as_json or named_clock else new.with_clock(reading))
+    loaded = pair.new
+    if as_json:
+        facts = round_facts(loaded, str(file))
+        facts["functions"] = function_rows(loaded, by, top)
+        if lines:
+            facts["lines"] = line_rows(loaded, top)
+        if edges:
+            facts["edges"] = edge_rows(loaded, top)
+        if leads:
+            facts["leads"] = lead_rows(paired(base, new, reading if named_clock else new.with_clock(reading)))
+        facts |= reading_facts(loaded)
+        click.echo(json_text(facts))
+        return
+    if leads:
+        tables.show_leads(pair)
+    tables.show_functions(loaded, by, top or 20)
+    if lines:
+        tables.show_lines(loaded, top or 20)
+    if edges:
+        tables.show_edges(loaded, top or 20)
+
+
+@main.command()
+@click.argument("file", type=click.Path(path_type=Path))
+@click.argument("base", type=int, required=False)
+@click.argument("new", type=int, required=False)
+@click.option("--reading", "sentence", default="", metavar="SENTENCE",
+              help="What of both rounds to look at, such as: inside fit; by module.")  # fmt: skip
+@click.option("--pairs", callback=pair_count, metavar="N|auto",
+              help="First run both states of the code in turn: N pairs, or until it is settled, at most two minutes.")  # fmt: skip
+@click.option("--top", type=click.IntRange(1), help="At most so many rows. Default: 20; all with --json.")
+@click.option("--json", "as_json", is_flag=True, help="As JSON, times in nanoseconds.")
+def compare(file: Path, base: int | None, new: int | None, sentence: str, pairs: int | None, top: int | None, as_json: bool) -> None:
+    """Compare two rounds. Default: the first with the latest.
+
+    With --pairs the code of both rounds is brought back from what the study keeps, at the same paths, seen by these runs
+    alone: your files are left as they are.
+
+    \b
+    Examples:
+      ricerca compare harbour.ricerca
+      ricerca compare harbour.ricerca 1 3 --json
+      ricerca compare harbour.ricerca 1 3 --pairs auto
+      ricerca compare harbour.ricerca 1 3 --reading "inside fit_station; by module"
+    """
+    from ricerca.engine.reading import parse
+
+    reading = parse(sentence)
+    base, new = base or reading.against, new or reading.round
+    if pairs is not None:
+        base, new = _make_pairs(file, base, new, pairs)
+    _compare(file, base, new, as_json, top, reading)
+
+
+def _make_pairs(file: Path, base: int | None, new: int | None, pairs: int) -> tuple[int, int]:
+    """Run both states in turn, telling how it goes; interrupted, what was made stays. Returns the numbers of the rounds."""
+    from ricerca.runner.pairing import TIME_LIMIT_S, Pairing
+    from ricerca.runner.restoring import CannotRestoreError
+
+    with opened(file) as study:
+        numbers = [one.number for one in study.rounds()]
+        base, new = base or numbers[0] if numbers else 0, new or study.round().number
+    pairing = Pairing(file.absolute(), base, new, pairs or None, own_group=True)
+    goal = f"{pairs} pairs" if pairs else f"until the verdict is settled, at most {TIME_LIMIT_S:.0f} s"
+    say(f"runs rounds {base} and {new} in turn, {goal}; Ctrl+C ends it and keeps what was made")
+    signal.signal(signal.SIGINT, lambda _number, _frame: pairing.stop())
+    signal.signal(signal.SIGTERM, lambda _number, _frame: pairing.stop())
+    last = ""
+
+    def look() -> None:
+        nonlocal last
+        if pairing.step != last and sys.stderr.isatty():
+            last = pairing.step
+            click.echo(f"\r\x1b[2Kricerca: {last}", err=True, nl=False)
+
+    try:
+        pairing.run(look)
+    except CannotRestoreError as problem:
+        raise InputError(problem.what, problem.advice or "The verdict without --pairs rests on runs made apart: weaker evidence.") from None
+    finally:
+        if last:
+            click.echo("", err=True)
+    say(f"made {pairing.made} pairs")
+    return base, new
+
+
+def _compare(file: Path, base: int | None, new: int | None, as_json: bool, top: int | None, reading: Reading) -> None:
+    from ricerca.loading import load_pair
+    from ricerca.report import tables
+    from ricerca.report.facts import comparison_facts
+
+    with opened(file) as study:
+        pair = load_pair(study, base, new, reading)
+    facts = comparison_facts(pair, str(file))
+    if as_json:
+        facts["functions"] = facts["functions"][:top]
+        click.echo(json_text(facts))
+    else:
+        tables.show_comparison(pair, facts, top or 20)
+
+
+@main.command()
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option("--to", "path", required=True, type=click.Path(path_type=Path, allow_dash=True),
+              help="File to write: .csv, .json, .md; the call graph: .svg, .pdf, .png, .dot, .graphml; - for the terminal.")  # fmt: skip
+@click.option("--round", "number", type=int, help="Number of the round. Default: the latest.")
+@click.option("--reading", "sentence", default="", metavar="SENTENCE",
+              help="What to look at, such as: round 2; inside fit; charged to my code.")  # fmt: skip
+@click.option("--what", "--table", "what", type=click.Choice(["functions", "lines", "edges", "graph"]), default="functions",
+              show_default=True, help="The table a CSV file holds; for the terminal also the graph, as GraphML.")  # fmt: skip
+@click.option("--top", type=click.IntRange(1), help="At most so many rows.")
+@click.option("--nodes", type=click.IntRange(1), help="About how many nodes the call graph has. Default: 30.")
+def export(file: Path, path: Path, number: int | None, sentence: str, what: str, top: int | None, nodes: int | None) -> None:
+    """Save a round as a table, as text with the gain over the first round, or its call graph.
+
+    \b
+    Examples:
+      ricerca export harbour.ricerca --to gain.md
+      ricerca export harbour.ricerca --to calls.svg --reading "charged to my code"
+      ricerca export harbour.ricerca --to - --what edges
+    """
+    from ricerca.engine.reading import parse
+    from ricerca.loading import load_with_first
+    from ricerca.report.export import export_bytes, export_text, write_text
+    from ricerca.report.graph import GRAPHS, PICTURES
+
+    reading = parse(sentence)
+    with opened(file) as study:
+        pair = load_with_first(study, number if number is not None else reading.round, reading)
+    _refuse_unknown(pair.new, reading)
+    suffix = path.suffix.lower()
+    if str(path) == "-":
+        click.echo(export_text(pair, ".graphml" if what == "graph" else ".csv", str(file), what, top, nodes), nl=False)
+    elif suffix in PICTURES:
+        from ricerca.desk.pages.graph_saving import graph_picture
+
+        export_bytes(path, graph_picture(pair, suffix, nodes))
+    else:
+        write_text(path, export_text(pair, ".graphml" if what == "graph" and suffix not in GRAPHS else suffix, str(file), what, top, nodes))

@@ -20,7 +20,10 @@ def of_format(path, version):
             db.execute(statement)
     db.execute(f"PRAGMA application_id = {APPLICATION_ID}")
     db.execute(f"PRAGMA user_version = {version}")
-    db.execute("INSERT INTO subjects VALUES (1, 'script', '[\"p.py\"]', '/w', 'python3', '[]', '[\"/w\"]', '[]', '[]')")
+    db.execute(
+        "INSERT INTO subjects (id, kind, program, cwd, python, env, roots, lines, inside)"
+        " VALUES (1, 'script', '[\"p.py\"]', '/w', 'python3', '[]', '[\"/w\"]', '[]', '[]')"
+    )
     db.execute("INSERT INTO rounds VALUES (1, 1, 'baseline', 'a note', 1, 5, 'abc')")
     for number, kind, wall in ((1, "recorded", 900), (2, "plain", 100)):
         db.execute(
@@ -44,6 +47,8 @@ def test_nothing_is_lost_on_the_way_to_todays_format(tmp_path, version):
         assert (one.name, one.note, one.revision) == ("baseline", "a note", "abc")
         assert [(run.id, run.kind, run.wall_ns, run.complete) for run in one.runs] == [(1, RECORDED, 900, True), (2, PLAIN, 100, True)]
         assert one.subject.answer == ()
+        assert (one.case, one.cases, one.size, [case.name for case in study.cases()]) == ("p", ("p",), "", ["p"])
+        assert {run.case for run in one.runs} == {"p"}
         assert not one.runs[1].answer
         assert study.query("SELECT name FROM functions WHERE run_id = 1") == [("f",)]
         assert study.sources(1) == {"/w/p.py": "h"}

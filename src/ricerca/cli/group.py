@@ -12,6 +12,7 @@ from typing import Any
 import click
 
 from ricerca import __version__
+from ricerca.model.cases import WHOLE, Part
 from ricerca.model.errors import InternalError, RicercaError
 from ricerca.report.wording import printable
 
@@ -48,12 +49,14 @@ def json_text(facts: Any) -> str:
     return json.dumps(facts, ensure_ascii=False).encode("utf-8", "backslashreplace").decode("utf-8")
 
 
-def opened(file: Path):
+def opened(file: Path, part: Part = WHOLE):
     """A study, with what was left behind of it taken in."""
     from ricerca.runner.taking import recover
     from ricerca.study.store import Study
 
-    study = Study.open(file)
+    study = Study.open(file, part=part)
+    if part.case:
+        study.case(part.case)
     for taken in recover(study.path):
         if taken.own_round:
             say(f"a recording whose round is gone was taken into a round of its own, {taken.round_number}.")

@@ -5,17 +5,20 @@ from __future__ import annotations
 import difflib
 import signal
 import sys
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
 from ricerca.cli.group import json_text, main, opened, say
+from ricerca.model.cases import WHOLE, Part
 from ricerca.model.errors import InputError
 from ricerca.options import pair_count
 
 if TYPE_CHECKING:
     from ricerca.engine.reading import Reading
+    from ricerca.study.store import Study
 
 
 def _refuse_unknown(loaded: Any, reading: Reading) -> None:
@@ -31,6 +34,8 @@ def _refuse_unknown(loaded: Any, reading: Reading) -> None:
 @main.command()
 @click.argument("file", type=click.Path(path_type=Path))
 @click.option("--round", "number", type=int, help="Number of the round. Default: the latest.")
+@click.option("--case", "case_name", default="", metavar="NAME", help="The case to look at. Default: the first.")
+@click.option("--growth", is_flag=True, help="Say how calls and times grow with the size of the input.")
 @click.option("--by", type=click.Choice(["self", "inclusive", "calls", "gain"]), default="self", show_default=True,
               help="Order; gain is against the first round.")  # fmt: skip
 @click.option("--lines", is_flag=True, help="Rank lines too.")
@@ -40,8 +45,8 @@ def _refuse_unknown(loaded: Any, reading: Reading) -> None:
               help="What to look at, such as: round 2; on-CPU time; inside fit; charged to my code; by module.")  # fmt: skip
 @click.option("--top", type=click.IntRange(1), help="At most so many rows of each. Default: 20; all with --json.")
 @click.option("--json", "as_json", is_flag=True, help="As JSON, times in nanoseconds.")
-def rank(file: Path, number: int | None, by: str, lines: bool, edges: bool, leads: bool, sentence: str, top: int | None,
-         as_json: bool) -> None:  # fmt: skip
+def rank(file: Path, number: int | None, case_name: str, growth: bool, by: str, lines: bool, edges: bool, leads: bool, sentence: str,
+         top: int | None, as_json: bool) -> None:  # fmt: skip
     """Rank the functions of a round, the slowest first.
 
     \b
@@ -57,12 +62,17 @@ def rank(file: Path, number: int | None, by: str, lines: bool, edges: bool, lead
     from ricerca.report.facts import edge_rows, function_rows, lead_rows, line_rows, reading_facts, round_facts
 
     reading = parse(sentence) if sentence or as_json else Reading(machinery=False)
+    reading = replace(reading, case=case_name or reading.case)
     number = number if number is not None else reading.round
     if by == "gain":
         _compare(file, reading.against, number, as_json, top, reading)
         return
-    with opened(file) as study:
+    if growth and not as_json:
+        _show_growth(file, number, reading, top or 20)
+        return
+    with opened(file, _part(reading)) as study:
         new = load(study, number)
+        growth_rows = _growth_rows(study, number, reading) if growth else None
         base = load(study, reading.against) if reading.against is not None else None
     _refuse_unknown(new, reading)
     named_clock = "wall time" in sentence
@@ -77,6 +87,8 @@ def rank(file: Path, number: int | None, by: str, lines: bool, edges: bool, lead
             facts["edges"] = edge_rows(loaded, top)
         if leads:
             facts["leads"] = lead_rows(paired(base, new, reading if named_clock else new.with_clock(reading)))
+        if growth_rows is not None:
+            facts["growth"] = growth_rows[:top]
         facts |= reading_facts(loaded)
         click.echo(json_text(facts))
         return
@@ -89,18 +101,37 @@ def rank(file: Path, number: int | None, by: str, lines: bool, edges: bool, lead
         tables.show_edges(loaded, top or 20)
 
 
+def _part(reading: Reading) -> Part:
+    return Part(reading.case, reading.size)
+
+
+def _growth_rows(study: Study, number: int | None, reading: Reading) -> list[dict[str, Any]]:
+    from ricerca.report.growth import growth_facts, growth_of, load_sizes
+
+    return growth_facts(growth_of(load_sizes(study, number, reading)))
+
+
+def _show_growth(file: Path, number: int | None, reading: Reading, top: int) -> None:
+    from ricerca.report.growth import growth_of, load_sizes, show_growth
+
+    with opened(file, _part(reading)) as study:
+        sizes = load_sizes(study, number, reading)
+    show_growth(sizes, growth_of(sizes), top)
+
+
 @main.command()
 @click.argument("file", type=click.Path(path_type=Path))
-@click.argument("base", type=int, required=False)
-@click.argument("new", type=int, required=False)
+@click.argument("rounds", type=int, nargs=-1, metavar="[ROUND]...")
+@click.option("--case", "case_name", default="", metavar="NAME", help="The case to look at. Default: the first.")
 @click.option("--reading", "sentence", default="", metavar="SENTENCE",
               help="What of both rounds to look at, such as: inside fit; by module.")  # fmt: skip
 @click.option("--pairs", callback=pair_count, metavar="N|auto",
               help="First run both states of the code in turn: N pairs, or until it is settled, at most two minutes.")  # fmt: skip
 @click.option("--top", type=click.IntRange(1), help="At most so many rows. Default: 20; all with --json.")
 @click.option("--json", "as_json", is_flag=True, help="As JSON, times in nanoseconds.")
-def compare(file: Path, base: int | None, new: int | None, sentence: str, pairs: int | None, top: int | None, as_json: bool) -> None:
-    """Compare two rounds. Default: the first with the latest.
+def compare(file: Path, rounds: tuple[int, ...], case_name: str, sentence: str, pairs: int | None, top: int | None,
+            as_json: bool) -> None:  # fmt: skip
+    """Compare rounds. Default: the first with the latest; with more than two, each with each.
 
     With --pairs the code of both rounds is brought back from what the study keeps, at the same paths, seen by these runs
     alone: your files are left as they are.
@@ -110,26 +141,50 @@ def compare(file: Path, base: int | None, new: int | None, sentence: str, pairs:
       ricerca compare harbour.ricerca
       ricerca compare harbour.ricerca 1 3 --json
       ricerca compare harbour.ricerca 1 3 --pairs auto
+      ricerca compare harbour.ricerca 2 3 4
       ricerca compare harbour.ricerca 1 3 --reading "inside fit_station; by module"
     """
     from ricerca.engine.reading import parse
 
     reading = parse(sentence)
+    reading = replace(reading, case=case_name or reading.case)
+    if len(rounds) > 2:
+        _compare_all(file, rounds, pairs, _part(reading), as_json)
+        return
+    base, new = [*rounds, None, None][:2]
     base, new = base or reading.against, new or reading.round
     if pairs is not None:
-        base, new = _make_pairs(file, base, new, pairs)
+        base, new = make_pairs(file, base, new, pairs, _part(reading))
     _compare(file, base, new, as_json, top, reading)
 
 
-def _make_pairs(file: Path, base: int | None, new: int | None, pairs: int) -> tuple[int, int]:
+def _compare_all(file: Path, numbers: tuple[int, ...], pairs: int | None, part: Part, as_json: bool) -> None:
+    """Several rounds with each other, in one table."""
+    from itertools import combinations
+
+    from ricerca.report.verdicts import between_all, judged_facts, show_between
+
+    if pairs is not None:
+        for base, new in combinations(numbers, 2):
+            make_pairs(file, base, new, pairs, part)
+    with opened(file, part) as study:
+        found = between_all(study, numbers)
+        known = [study.round(number) for number in numbers]
+    if as_json:
+        click.echo(json_text({"rounds": list(numbers), "pairs": [judged_facts(one) for one in found]}))
+    else:
+        show_between(found, known)
+
+
+def make_pairs(file: Path, base: int | None, new: int | None, pairs: int, part: Part = WHOLE) -> tuple[int, int]:
     """Run both states in turn, telling how it goes; interrupted, what was made stays. Returns the numbers of the rounds."""
     from ricerca.runner.pairing import TIME_LIMIT_S, Pairing
     from ricerca.runner.restoring import CannotRestoreError
 
-    with opened(file) as study:
+    with opened(file, part) as study:
         numbers = [one.number for one in study.rounds()]
         base, new = base or numbers[0] if numbers else 0, new or study.round().number
-    pairing = Pairing(file.absolute(), base, new, pairs or None, own_group=True)
+    pairing = Pairing(file.absolute(), base, new, pairs or None, own_group=True, part=part)
     goal = f"{pairs} pairs" if pairs else f"until the verdict is settled, at most {TIME_LIMIT_S:.0f} s"
     say(f"runs rounds {base} and {new} in turn, {goal}; Ctrl+C ends it and keeps what was made")
     signal.signal(signal.SIGINT, lambda _number, _frame: pairing.stop())
@@ -157,15 +212,20 @@ def _compare(file: Path, base: int | None, new: int | None, as_json: bool, top: 
     from ricerca.loading import load_pair
     from ricerca.report import tables
     from ricerca.report.facts import comparison_facts
+    from ricerca.report.verdicts import judged_facts, of_other_cases, show_cases_between
 
-    with opened(file) as study:
+    with opened(file, _part(reading)) as study:
         pair = load_pair(study, base, new, reading)
+        assert pair.base is not None
+        others = of_other_cases(study, pair.base.round.number, pair.new.round.number, pair.new.round.case)
     facts = comparison_facts(pair, str(file))
+    facts["other_cases"] = [judged_facts(one) for one in others]
     if as_json:
         facts["functions"] = facts["functions"][:top]
         click.echo(json_text(facts))
     else:
         tables.show_comparison(pair, facts, top or 20)
+        show_cases_between(others)
 
 
 @main.command()
@@ -194,7 +254,7 @@ def export(file: Path, path: Path, number: int | None, sentence: str, what: str,
     from ricerca.report.graph import GRAPHS, PICTURES
 
     reading = parse(sentence)
-    with opened(file) as study:
+    with opened(file, _part(reading)) as study:
         pair = load_with_first(study, number if number is not None else reading.round, reading)
     _refuse_unknown(pair.new, reading)
     suffix = path.suffix.lower()

@@ -6,7 +6,7 @@ import difflib
 import os
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 import click
 
@@ -15,11 +15,23 @@ from ricerca.manners import leave_as, pass_signals_on, replayable_input
 from ricerca.model.errors import InputError
 from ricerca.options import AUTO, size, variables
 
+if TYPE_CHECKING:
+    from ricerca.runner.session import Outcome, Plan
+
+Sizes = tuple[tuple[str, tuple[str, ...]], ...]
+
 
 @main.command(context_settings={"ignore_unknown_options": True, "allow_interspersed_args": False})
 @click.option("--study", type=click.Path(path_type=Path), help="Study to keep the round in. Default: named after the program.")
 @click.option("--round", "round_name", default="", help="Name of the round; runs are added to it where it exists.")
 @click.option("--note", default="", help="What was changed and why.")
+@click.option("--case", "case_name", default="", metavar="NAME", help="The case that this is, as of several in a study.")
+@click.option("--size", "sizes", multiple=True, metavar="NAME=VALUE,...",
+              help="Run it once for each value, put for {NAME} in its arguments, environment or input.")  # fmt: skip
+@click.option("--prepare", default="", metavar="COMMAND", help="Shell command that makes the input of a size, run before it.")
+@click.option("--at", "revision", default="", metavar="REVISION",
+              help="Measure this git revision, checked out in a folder of its own, in place of your files.")  # fmt: skip
+@click.option("--input", "input_", default="", metavar="PATH", help="The file that the program reads from its standard input.")
 @click.option("--python", help="Interpreter of the program. Default: the one Ricerca runs in.")
 @click.option("--cwd", help="Working folder of the program.")
 @click.option("--env", "env", multiple=True, metavar="NAME=VALUE", callback=variables, help="Set in the program's environment.")
@@ -37,7 +49,8 @@ from ricerca.options import AUTO, size, variables
 @click.option("--paused", is_flag=True, help="Count nothing until SIGUSR1 says so.")
 @click.option("--quiet", is_flag=True, help="Say nothing.")
 @click.argument("program", nargs=-1, type=click.UNPROCESSED, required=True)
-def record(study: Path | None, round_name: str, note: str, python: str | None, cwd: str | None, env: tuple[tuple[str, str], ...],
+def record(study: Path | None, round_name: str, note: str, case_name: str, sizes: tuple[str, ...], prepare: str, revision: str,
+           input_: str, python: str | None, cwd: str | None, env: tuple[tuple[str, str], ...],
            plain_runs: int, lines: tuple[str, ...], inside: tuple[str, ...],
            answer: tuple[str, ...], limit_bytes: int, hook: str, paused: bool, quiet: bool,
            program: tuple[str, ...]) -> None:  # fmt: skip
@@ -53,23 +66,51 @@ def record(study: Path | None, round_name: str, note: str, python: str | None, c
       ricerca record --study harbour.ricerca --round "speeds kept" --plain 5 -- tidebook.py readings.csv
       ricerca record --lines auto --plain 5 -- tidebook.py readings.csv
       ricerca record --lines fit_station -- -m tidebook readings.csv
+      ricerca record --size n=1000,2000,4000 -- tidebook.py --hours {n}
+      ricerca record --at HEAD~3 -- tidebook.py readings.csv
     """
-    from ricerca.runner.program import describe, name_of
-    from ricerca.runner.session import Plan, Session, Streams
+    from ricerca.model.cases import refuse_unused, sizes_of
+    from ricerca.runner.program import describe
+    from ricerca.runner.series import Series, status_of
+    from ricerca.runner.session import Plan, Streams
 
     _refuse_mistyped(program)
     follow = AUTO in lines
     named = tuple(pattern for pattern in lines if pattern != AUTO)
-    subject = replace(describe(program, cwd, python, env, named, inside), answer=answer)
-    name = name_of(subject)
+    subject = replace(describe(program, cwd, python, env, named, inside), answer=answer, input=input_)
+    own_sizes = sizes_of(sizes)
+    refuse_unused(subject, own_sizes, prepare)
+    name = subject.title
     place = (study or Path(f"{name}.ricerca")).expanduser().absolute()
-    plan = Plan(subject, place, round_name, note, plain_runs, True, limit_bytes, paused, hook, follow=follow)
-    session = Session(plan, Streams(stdin=replayable_input(plain_runs or follow)))
-    pass_signals_on(session)
-    outcome = session.run()
+    plan = Plan(subject, place, round_name, note, plain_runs, True, limit_bytes, paused, hook, follow=follow, case=case_name,
+                prepare=prepare, at=revision)  # fmt: skip
+    plans = [plan]
+    if own_sizes or prepare:
+        plans = _sized_plans(plan, own_sizes)
+    series = Series(plans, Streams(stdin=replayable_input(not input_ and (plain_runs or follow or len(plans) > 1))))
+    pass_signals_on(series)
+    outcomes = series.run()
     if not quiet:
-        _say_outcome(outcome, place)
-    leave_as(outcome.recorded.exit_status if outcome.recorded else 0)
+        say_outcomes(outcomes, place)
+    leave_as(status_of(outcomes))
+
+
+def _sized_plans(plan: Plan, sizes: Sizes) -> list[Plan]:
+    """A plan for each size, the case kept in the study."""
+    from ricerca.model.cases import Case
+    from ricerca.runner.series import plans_of
+    from ricerca.study.store import Study
+
+    with Study.open(plan.study, create=True) as study:
+        known = {case.name: case for case in study.cases()}
+        name = plan.case or study.case_for(plan.subject).name
+        before = known.get(name)
+        if before is not None and before.subject.other_work(plan.subject):
+            raise InputError(f"The case “{name}” is of something else ({before.subject.other_work(plan.subject)}).",
+                             f"Give another name, or change it: ricerca cases {plan.study.name} --add {name} -- PROGRAM")  # fmt: skip
+        per_day = before.runs_per_day if before else None
+        case = study.keep_case(Case(name, plan.subject, per_day, sizes, plan.prepare))
+    return plans_of(case, plan)
 
 
 def _refuse_mistyped(program: tuple[str, ...]) -> None:
@@ -82,7 +123,16 @@ def _refuse_mistyped(program: tuple[str, ...]) -> None:
     raise InputError(f"There is no option {word}.", f"Did you mean {near[0]}?" if near else "See: ricerca record --help")
 
 
-def _say_outcome(outcome: Any, place: Path) -> None:
+def say_outcomes(outcomes: list[Outcome], place: Path) -> None:
+    """What came of the runs of a round: of each case and size what did not work, of the last also where the round is."""
+    for outcome in outcomes[:-1]:
+        if outcome.problem or outcome.gaps or outcome.kept_at:
+            _say_outcome(outcome, place)
+    if outcomes:
+        _say_outcome(outcomes[-1], place)
+
+
+def _say_outcome(outcome: Outcome, place: Path) -> None:
     shown = os.path.relpath(place) if place.is_relative_to(Path.cwd()) else str(place)
     if outcome.lost_plain:
         say(f"{outcome.lost_plain} plain runs could not be written into {shown}.")

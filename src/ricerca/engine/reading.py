@@ -27,8 +27,8 @@ STEP = " > "
 class Reading:
     """All choices of what is looked at.
 
-    ``round`` and ``against`` are numbers of rounds, None where the sentence does not name them; which
-    profile is read is for the caller to choose by them.
+    ``round`` and ``against`` are numbers of rounds, None where the sentence does not name them; ``case`` and ``size`` say what of
+    them is looked at. Which profile is read is for the caller to choose by them.
     ``inside`` and ``without`` name functions, wherever they occur, or one chain of callers joined
     by " > ". ``charged`` names layers and functions whose time counts at their nearest caller
     outside them; "*" stands for every layer that is found by itself but "mine". ``stretch`` is a range of slices.
@@ -36,6 +36,8 @@ class Reading:
 
     round: int | None = None
     against: int | None = None
+    case: str = ""
+    size: str = ""
     clock: str = WALL
     raw: bool = False
     threads: tuple[str, ...] = ()
@@ -53,6 +55,8 @@ class Reading:
         """The reading as one sentence, which ``parse`` understands."""
         parts = [f"round {self.round}"] if self.round is not None else []
         parts += [f"against round {self.against}"] if self.against is not None else []
+        parts += [f"case {self.case}"] if self.case else []
+        parts += [f"size {self.size}"] if self.size else []
         parts += [f"{self.clock} time"] if self.clock != WALL else []
         parts += ["raw"] if self.raw else []
         parts += [f"thread {name}" for name in self.threads]
@@ -72,8 +76,8 @@ class Reading:
 
     @property
     def of_any_round(self) -> Reading:
-        """The same without saying which rounds."""
-        return replace(self, round=None, against=None)
+        """The same without saying which rounds, and which part of them."""
+        return replace(self, round=None, against=None, case="", size="")
 
 
 EVERYTHING = Reading()
@@ -117,6 +121,8 @@ def _with_part(found: Reading, part: str) -> Reading:
         return replace(found, machinery=False)
     if word == "by" and rest in LEVELS:
         return replace(found, level=rest)
+    if word in ("case", "size") and rest:
+        return replace(found, case=rest) if word == "case" else replace(found, size=rest)
     if word == "process" and rest.isdigit():
         return replace(found, processes=(*found.processes, int(rest)))
     field = {"thread": "threads", "inside": "inside", "without": "without", "charging": "charged"}.get(word)

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import os
+import re
 from dataclasses import dataclass, field, replace
+from pathlib import Path
 from typing import Any
 
 from ricerca.model.answers import Answer
@@ -11,6 +13,8 @@ from ricerca.model.completeness import Gap, gaps_of_exit, usual_exit_status
 from ricerca.model.machine import Machine
 
 NO_ANSWER, UNKNOWN_MACHINE = Answer(), Machine()
+_PYTHON_NAME = re.compile(r"python(\d(\.\d+)?)?$")
+KEPT, UNDONE = "kept", "undone"
 PLAIN, RECORDED, LINE, SPARSE = "plain", "recorded", "line", "sparse"
 
 
@@ -19,7 +23,7 @@ class Subject:
     """What is run and how. ``kind`` is "script", "module" or "command"; ``program`` starts with its name.
 
     ``lines`` are the names whose lines are followed, ``inside`` those below which only is recorded, ``answer`` the files
-    that hold what the program answers.
+    that hold what the program answers. ``input`` is the file that it reads from its standard input.
     """
 
     kind: str
@@ -31,6 +35,7 @@ class Subject:
     lines: tuple[str, ...] = ()
     inside: tuple[str, ...] = ()
     answer: tuple[str, ...] = ()
+    input: str = ""
     id: int = field(default=0, compare=False)
 
     @property
@@ -44,6 +49,22 @@ class Subject:
         while words and words[0].startswith("-") and words[0] not in ("-", "-m", "-c"):
             del words[: 2 if words[0] in ("-X", "-W") else 1]
         return words[1].partition(".")[0] if len(words) > 1 and words[0] == "-m" else ""
+
+    @property
+    def title(self) -> str:
+        """What a study or a case of it is called where nobody says: after the script, module or command.
+
+        >>> Subject("script", ("/a/tidebook.py", "1"), "/a", "python3").title
+        'tidebook'
+        """
+        words = self.program
+        if self.kind == "command" and _PYTHON_NAME.match(os.path.basename(words[0])):
+            words = tuple(word for word in words[1:] if not word.startswith("-")) or words[:1]
+            if "-c" in self.program:
+                return "code"
+        elif words[0] == "-m":
+            return words[1]
+        return Path(words[0]).stem or "program"
 
     @property
     def work(self) -> tuple[str, ...]:
@@ -64,6 +85,8 @@ class Subject:
             return f"program: {' '.join(self.program[:2])}, then {' '.join(other.program[:2])}"
         if self.work != other.work:
             return f"arguments: {' '.join(self.program[1:]) or 'none'}, then {' '.join(other.program[1:]) or 'none'}"
+        if self.input != other.input:
+            return f"input: {self.input or 'none'}, then {other.input or 'none'}"
         return ""
 
     def not_alike(self, other: Subject) -> str:
@@ -101,6 +124,9 @@ class Run:
     pair: int | None = None
     again: bool = False
     """Whether an earlier state of the code was brought back for it, to be compared with."""
+    case: str = ""
+    """The case it is a run of; empty for the first of its round."""
+    size: str = ""
 
     @property
     def complete(self) -> bool:
@@ -115,7 +141,11 @@ class Run:
 
 @dataclass(frozen=True)
 class Round:
-    """One measured state of the code, with its runs in the order they were made."""
+    """One measured state of the code: what was run of one case, in the order it was made.
+
+    ``subject`` is that of the case, ``runs`` are those of one size of it. ``made_from`` is the number of the round whose code was
+    changed to make this one, ``fate`` whether that change was kept or undone, where somebody said so.
+    """
 
     id: int
     number: int
@@ -125,6 +155,14 @@ class Round:
     created_unix_ns: int
     revision: str
     runs: tuple[Run, ...]
+    case: str = ""
+    cases: tuple[str, ...] = ()
+    """All cases that were measured."""
+    size: str = ""
+    sizes: tuple[str, ...] = ()
+    """All sizes in which this case was run."""
+    made_from: int | None = None
+    fate: str = ""
 
     @property
     def plain_ns(self) -> tuple[int, ...]:

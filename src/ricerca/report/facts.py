@@ -114,6 +114,8 @@ def round_facts(loaded: Loaded, study: str) -> dict[str, Any]:
         "study": study,
         "round": loaded.round.number,
         "round_name": loaded.round.name,
+        "case": loaded.round.case,
+        "size": loaded.round.size or None,
         "program": list(loaded.round.subject.program),
         "python": facts.python,
         "exit_status": loaded.run.exit_status,

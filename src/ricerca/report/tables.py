@@ -39,30 +39,33 @@ NAME_COLUMNS, WHERE_COLUMNS = 22, 18
 MOST_CYCLES = 5
 
 
-def _console() -> Console:
+def terminal() -> Console:
+    """The terminal, or 100 columns where the output goes elsewhere."""
     columns = max(shutil.get_terminal_size((LEAST_COLUMNS, 40)).columns, 60)
     return Console(width=columns if sys.stdout.isatty() else LEAST_COLUMNS, highlight=False, soft_wrap=False)
 
 
-def _table(*columns: str, left: Sequence[str] = ("function", "where")) -> Table:
+def terminal_table(*columns: str, left: Sequence[str] = ("function", "where")) -> Table:
+    """A table without lines; numbers stand on the right."""
     table = Table(box=None, pad_edge=False, header_style="bold")
     for name in columns:
         table.add_column(name, justify="left" if name in left else "right", no_wrap=True)
     return table
 
 
-def _fit(text: str, columns: int) -> str:
+def fit(text: str, columns: int) -> str:
     """A text cut at its end to a width."""
     text = printable(text)
     return escape(text if len(text) <= columns else text[: columns - 1] + "…")
 
 
-def _where(file: str, line: int, module: str) -> str:
-    return _fit(f"{file.rsplit('/', 1)[-1]}:{line}" if file else module, WHERE_COLUMNS)
+def where(file: str, line: int, module: str) -> str:
+    """A place, as short as it can be told."""
+    return fit(f"{file.rsplit('/', 1)[-1]}:{line}" if file else module, WHERE_COLUMNS)
 
 
 def _name(row: dict[str, Any], console: Console) -> str:
-    return _fit(row["function"], NAME_COLUMNS + console.width - LEAST_COLUMNS)
+    return fit(row["function"], NAME_COLUMNS + console.width - LEAST_COLUMNS)
 
 
 def _bar(self_ns: int, inclusive_ns: int, longest_ns: int) -> Text:
@@ -105,7 +108,7 @@ def _headline(loaded: Loaded) -> str:
 
 def show_leads(pair: Pair) -> None:
     """What deserves a look, as numbered sentences with their evidence."""
-    console = _console()
+    console = terminal()
     for number, row in enumerate(lead_rows(pair), 1):
         most = f" At most {factor_text(row['ceiling'])} faster." if row["ceiling"] else ""
         console.print(escape(f"{number}. {row['sentence']}{most}"), style="bold")
@@ -119,15 +122,15 @@ def show_leads(pair: Pair) -> None:
 
 def show_functions(loaded: Loaded, by: str, top: int) -> None:
     """The ranking of functions."""
-    console = _console()
+    console = terminal()
     console.print(_headline(loaded))
     rows = function_rows(loaded, by, top)
     total = max(loaded.profile.total_ns, 1)
-    table = _table("#", "function", "where", "", "self", "±", "share", "inclusive", "calls", left=("function", "where", ""))
+    table = terminal_table("#", "function", "where", "", "self", "±", "share", "inclusive", "calls", left=("function", "where", ""))
     longest = max((row["inclusive_ns"] for row in rows), default=1)
     for number, row in enumerate(rows, 1):
         table.add_row(
-            str(number), _name(row, console), _where(row["file"], row["line"], row["module"]),
+            str(number), _name(row, console), where(row["file"], row["line"], row["module"]),
             _bar(row["self_ns"], row["inclusive_ns"], longest), _sure_or_not(row["self_ns"], row["uncertain"]),
             _half(row["self_ns"], row["self_interval_ns"]), share_text(row["self_ns"] / total),
             time_text(row["inclusive_ns"]), count_text(row["calls"]),
@@ -157,14 +160,14 @@ def show_functions(loaded: Loaded, by: str, top: int) -> None:
 
 def show_lines(loaded: Loaded, top: int) -> None:
     """The ranking of lines, each with its text as it was recorded."""
-    console = _console()
+    console = terminal()
     console.print("\nLines")
-    table = _table("where", "line", "self", "calls made", "hits", left=("where", "line"))
+    table = terminal_table("where", "line", "self", "calls made", "hits", left=("where", "line"))
     for row in line_rows(loaded, top):
         text = loaded.sources.get(row["file"], "").splitlines()
         code = text[row["line"] - 1].strip() if 0 < row["line"] <= len(text) else row["function"]
         table.add_row(
-            _where(row["file"], row["line"], ""), escape(code[:48]),
+            where(row["file"], row["line"], ""), escape(code[:48]),
             "" if row["self_ns"] is None else time_text(row["self_ns"]), time_text(row["call_ns"]),
             "" if row["hits"] is None else count_text(row["hits"]),
         )  # fmt: skip
@@ -173,12 +176,12 @@ def show_lines(loaded: Loaded, top: int) -> None:
 
 def show_edges(loaded: Loaded, top: int) -> None:
     """Callers and callees."""
-    console = _console()
+    console = terminal()
     console.print("\nCallers and callees")
-    table = _table("caller", "line", "callee", "calls", "time", left=("caller", "callee"))
+    table = terminal_table("caller", "line", "callee", "calls", "time", left=("caller", "callee"))
     for row in edge_rows(loaded, top):
         table.add_row(
-            _fit(row["caller"]["function"], 32), str(row["line"] or ""), _fit(row["callee"]["function"], 32),
+            fit(row["caller"]["function"], 32), str(row["line"] or ""), fit(row["callee"]["function"], 32),
             count_text(row["calls"]), time_text(row["inclusive_ns"]),
         )  # fmt: skip
     console.print(table)
@@ -188,7 +191,7 @@ def show_comparison(pair: Pair, facts: dict[str, Any], top: int) -> None:
     """Two rounds beside each other; the pair has a base."""
     base, new = pair.base, pair.new
     assert base is not None
-    console = _console()
+    console = terminal()
     console.print(escape(
         f"Round {new.round.number} “{new.round.name}” against round {base.round.number} “{base.round.name}”: "
         f"{time_text(pair.base_ns)} → {time_text(pair.new_ns)}, {verdict_text(pair.verdict)}"
@@ -197,7 +200,9 @@ def show_comparison(pair: Pair, facts: dict[str, Any], top: int) -> None:
         console.print(escape(f"Both reading: {facts['reading']}"))
     for line in comparison_notes(pair):
         console.print(escape(printable(line)))
-    table = _table("function", "match", "", "self before", "after", "change", "calls before", "after", left=("function", "match", ""))
+    table = terminal_table(
+        "function", "match", "", "self before", "after", "change", "calls before", "after", left=("function", "match", "")
+    )
     for row in facts["functions"][:top]:
         gain = row["self_ns"][0] - row["self_ns"][1]
         sign = "−" if gain > 0 else "+" if gain < 0 else ""
@@ -211,7 +216,7 @@ def show_comparison(pair: Pair, facts: dict[str, Any], top: int) -> None:
 
 def show_recordings(found: Sequence[Waiting]) -> None:
     """Recordings that are not in a study yet."""
-    console = _console()
+    console = terminal()
     if not found:
         console.print("All recordings are in their studies.")
     for waiting in found:
@@ -226,8 +231,8 @@ def show_recordings(found: Sequence[Waiting]) -> None:
 
 def show_checks(checks: Sequence[Any]) -> None:
     """What works here."""
-    console = _console()
-    table = _table("", "what", "finding", left=("", "what", "finding"))
+    console = terminal()
+    table = terminal_table("", "what", "finding", left=("", "what", "finding"))
     for check in checks:
         table.add_row("✓" if check.works else "✗", escape(check.what), escape(check.finding))
         if check.advice:

@@ -133,6 +133,17 @@ def _in_words(problem: str) -> str:
     return problem
 
 
+def _input_of(subject: Subject) -> IO[bytes] | None:
+    """The file that the program reads from its standard input, where the subject names one."""
+    if not subject.input:
+        return None
+    place = Path(subject.cwd, os.path.expanduser(subject.input))
+    try:
+        return place.open("rb")
+    except OSError as problem:
+        raise InputError(f"The input file {place} cannot be read ({problem.strerror}).") from None
+
+
 class Execution:
     """A program that runs. Standard streams are inherited unless given."""
 
@@ -143,18 +154,22 @@ class Execution:
         self._own_group = own_group
         self._stamp = stamp
         self._started_unix_ns = time.time_ns()
+        own_input = _input_of(subject) if stdin in (None, subprocess.DEVNULL) else None
         # The program gets the signals that are waited for here as any other would.
         blocked = signal.pthread_sigmask(signal.SIG_UNBLOCK, {signal.SIGINT, signal.SIGQUIT})
         try:
             self.process = subprocess.Popen(
                 [*(state.prefix if state else ()), *command_of(subject)], cwd=subject.cwd,
-                env={**_environment(subject, extra_env), **(state.env if state else {})}, stdin=stdin,
+                env={**_environment(subject, extra_env), **(state.env if state else {})},
+                stdin=own_input if own_input is not None else stdin,
                 stdout=stdout, stderr=stderr, close_fds=False, start_new_session=own_group,
             )  # fmt: skip
         except OSError as problem:
             raise InputError(f"The program could not be started: {problem.strerror}.") from None
         finally:
             signal.pthread_sigmask(signal.SIG_SETMASK, blocked)
+            if own_input is not None:
+                own_input.close()
         self._started_ns = time.clock_gettime_ns(time.CLOCK_MONOTONIC)
 
     def signal(self, number: int) -> None:

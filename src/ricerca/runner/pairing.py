@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from ricerca.measure.estimates import LOOKS, Speedup
 from ricerca.measure.rounds import speedup_of
+from ricerca.model.cases import WHOLE, Part
 from ricerca.model.errors import InputError, RicercaError
 from ricerca.model.rounds import Round, Subject, pairs_of
 from ricerca.runner.quiet import Quiet
@@ -50,7 +51,7 @@ class Turn:
             return True
         try:
             with Study.open(self.quiet.study) as study:
-                study.add_run(side.round.id, run)
+                study.add_run(side.round.id, replace(run, case=side.round.case, size=side.round.size))
         except RicercaError:
             return False
         return True
@@ -90,10 +91,12 @@ class Pairing:
     """Makes pairs of two rounds of a study. ``step`` says how it stands; any thread may call ``stop``."""
 
     def __init__(
-        self, study: Path, base: int, new: int, pairs: int | None, time_limit_s: float = TIME_LIMIT_S, own_group: bool = False
-    ) -> None:
+        self, study: Path, base: int, new: int, pairs: int | None, time_limit_s: float = TIME_LIMIT_S, own_group: bool = False,
+        part: Part = WHOLE,
+    ) -> None:  # fmt: skip
         self.study, self.base, self.new = study, base, new
         self.pairs = pairs
+        self.part = part
         self.time_limit_s = time_limit_s
         self.step = ""
         self.made = 0
@@ -120,7 +123,7 @@ class Pairing:
         CannotRestoreError
             The code of one of them cannot be brought back.
         """
-        with Study.open(self.study) as study:
+        with Study.open(self.study, part=self.part) as study:
             base, new = study.round(self.base), study.round(self.new)
             if base.number == new.number:
                 raise InputError("A round cannot be compared with itself.")
@@ -156,6 +159,6 @@ class Pairing:
         return self._judged()
 
     def _judged(self) -> Speedup:
-        with Study.open(self.study) as study:
+        with Study.open(self.study, part=self.part) as study:
             base, new = study.round(self.base), study.round(self.new)
         return speedup_of(base, new)

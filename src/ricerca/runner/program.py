@@ -127,18 +127,6 @@ def variables_of(words: Iterable[str]) -> tuple[tuple[str, str], ...]:
     return tuple(found)
 
 
-def name_of(subject: Subject) -> str:
-    """What a study of this subject is called where nobody says: after the script, module or command."""
-    words = subject.program
-    if subject.kind == COMMAND and _PYTHON_NAME.match(os.path.basename(words[0])):
-        words = tuple(word for word in words[1:] if not word.startswith("-")) or words[:1]
-        if "-c" in subject.program:
-            return "code"
-    elif words[0] == "-m":
-        return words[1]
-    return Path(words[0]).stem or "program"
-
-
 def describe(program: Sequence[str], cwd: str | None, python: str | None, env: Sequence[tuple[str, str]] = (),
              lines: Sequence[str] = (), inside: Sequence[str] = ()) -> Subject:  # fmt: skip
     """Work out what to start.

@@ -16,6 +16,7 @@ from ricerca.runner import launch, recordings
 from ricerca.runner.machine import this_machine
 from ricerca.runner.outputs import Watched
 from ricerca.runner.restoring import State
+from ricerca.runner.revisions import Moved
 from ricerca.runner.taking import ended_about, tables_of, take_in
 from ricerca.study.store import Study
 
@@ -34,6 +35,8 @@ class Quiet:
     execution: launch.Execution | None = None
     interrupted: bool = False
     """Whether somebody pressed Ctrl+C: the terminal sends it to the program, and it means all that is still to come."""
+    moved: Moved | None = None
+    """The folder that stands for that of the subject, where an earlier revision is run."""
 
     def plain(self, subject: Subject, round_id: int, look: Callable[[], None] | None = None, state: State | None = None,
               pair: int | None = None, again: bool = False) -> Run:  # fmt: skip
@@ -41,6 +44,8 @@ class Quiet:
         stamp = recordings.recording_path(self.study, round_id).with_suffix(".stamp")
         launch.make_folder(stamp.parent)
         machine, watched = this_machine(), Watched()
+        if self.moved and not again:
+            subject = self.moved.subject(subject)
         ended = self._wait(launch.start_plain(subject, stamp, **self._streams(watched), state=state), watched, look)
         answer = watched.answer(subject.cwd, subject.answer)
         gaps = (Gap(KILLED, what=ended.by_signal),) if ended.by_signal else ()
@@ -52,6 +57,9 @@ class Quiet:
         recording = recordings.recording_path(self.study, round_.id).with_suffix(".sparse")
         timed = recording.with_suffix(".keys")
         watched = Watched()
+        if self.moved:
+            there = self.moved
+            subject, keys = there.subject(subject), [(line, name, there.there(file)) for line, name, file in keys]
         try:
             launch.make_room(recording)
             launch.write_keys(timed, keys)
@@ -63,9 +71,10 @@ class Quiet:
                 return ended.problem or problem.what
             gaps = gaps_of_recording(tables.facts, ended.by_signal, unreadable)
             run = Run(0, SPARSE, ended.started_unix_ns, tables.facts.duration_ns, ended.cpu_ns, ended.exit_status, ended.words, gaps,
-                      watched.answer(subject.cwd, subject.answer), replace(this_machine(), python=tables.facts.python))  # fmt: skip
+                      watched.answer(subject.cwd, subject.answer), replace(this_machine(), python=tables.facts.python),
+                      case=round_.case, size=round_.size)  # fmt: skip
             with Study.open(self.study) as study:
-                study.add_run(round_.id, run, tables)
+                study.add_run(round_.id, run, self.moved.tables_back(tables) if self.moved else tables)
             return ""
         finally:
             recordings.remove(recording)
@@ -74,7 +83,8 @@ class Quiet:
     def lines(self, subject: Subject, round_: Round, native: str, limit_bytes: int, look: Callable[[], None] | None = None) -> str:
         """Run it with the lines of the subject's functions followed, and keep the run. Why there is none, empty where there is."""
         recording = recordings.recording_path(self.study, round_.id).with_suffix(".lines")
-        about = recordings.about_round(self.study, round_, subject)
+        about = recordings.about_round(self.study, round_, subject, self.moved.ends if self.moved else None)
+        subject = self.moved.subject(subject) if self.moved else subject
         watched = Watched()
         try:
             launch.make_room(recording)

@@ -39,6 +39,9 @@ class About:
     cpu_ns: int = 0
     ended_unix_ns: int = 0
     why: str = ""
+    size: str = ""
+    moved: tuple[str, str] | None = None
+    """The folder that stood for another while it ran, and that other."""
 
     @property
     def kind(self) -> str:
@@ -79,9 +82,10 @@ def recording_path(study: Path, round_id: int) -> Path:
     return recordings_folder() / f"{mark}-{round_id}-{os.getpid()}-{time.time_ns() // 1_000_000 % 1_000_000}.recording"
 
 
-def about_round(study: Path, round_: Round, subject: Subject, case: str = "") -> About:
+def about_round(study: Path, round_: Round, subject: Subject, moved: tuple[str, str] | None = None) -> About:
     """What a recording that is about to be made belongs to."""
-    return About(str(study.absolute()), round_.id, round_.number, round_.name, subject, os.getpid(), case, time.time_ns())
+    return About(str(study.absolute()), round_.id, round_.number, round_.name, subject, os.getpid(), round_.case, time.time_ns(),
+                 size=round_.size, moved=moved)  # fmt: skip
 
 
 def note(recording: Path, about: About) -> None:

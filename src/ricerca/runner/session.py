@@ -3,20 +3,23 @@
 from __future__ import annotations
 
 import os
+import subprocess
 import threading
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import IO, TYPE_CHECKING
 
+from ricerca.model.cases import WHOLE, Case, Part, Size, size_text, sized
 from ricerca.model.completeness import Gap
 from ricerca.model.errors import FileDamagedError, InputError, RicercaError
 from ricerca.model.marks import CONTROL_FINISH, CONTROL_GO, CONTROL_PAUSE
-from ricerca.model.rounds import RECORDED, Round, Subject
+from ricerca.model.rounds import RECORDED, UNDONE, Round, Subject
 from ricerca.runner import launch, recordings
 from ricerca.runner.native import NATIVE, PUBLIC, hook_setting
 from ricerca.runner.quiet import Quiet
 from ricerca.runner.restoring import Restorer
+from ricerca.runner.revisions import checkout_of
 from ricerca.runner.taking import Taken, ended_about, take_in
 from ricerca.study.store import Study
 
@@ -26,7 +29,10 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Plan:
-    """What a round is to hold. ``round_name`` adds to the round of that name where there is one.
+    """What a round is to hold. ``round_name`` adds to the round of that name where there is one, ``round_number`` to the one with it.
+
+    ``subject`` may hold placeholders, for which ``size`` is put; ``prepare`` is a command that makes the input of that size.
+    ``at`` is a revision to measure in place of the working copy; ``made_from`` the round whose code was changed.
 
     Where there are plain runs, as many sparse ones are made in turn with them. With ``paired``, plain runs of the round that
     it will be compared with are made in turn, too, where its code can be brought back.
@@ -45,6 +51,12 @@ class Plan:
     paired: bool = True
     follow: bool = False
     """Whether the lines of the slowest functions of one's own code are followed in a run of their own."""
+    case: str = ""
+    size: Size = ()
+    prepare: str = ""
+    at: str = ""
+    round_number: int | None = None
+    made_from: int | None = None
 
 
 @dataclass(frozen=True)
@@ -82,7 +94,10 @@ class Session:
     """Makes one round. ``execution`` is the program that runs now; any thread may signal it."""
 
     def __init__(self, plan: Plan, streams: Streams | None = None) -> None:
-        self.plan = plan
+        self._template = plan.subject
+        self.plan = replace(plan, subject=sized(plan.subject, plan.size))
+        self._revision = ""
+        self._part = WHOLE
         self.streams = streams or Streams()
         self.execution: launch.Execution | None = None
         self.recording: Path | None = None
@@ -122,20 +137,31 @@ class Session:
         RicercaError
             Nothing could be started or kept; the study is as it was.
         """
+        if not self.plan.at:
+            return self._run(look)
+        checkout = checkout_of(self.plan.subject.cwd, self.plan.at)
+        self._revision = checkout.revision
+        with checkout as self._quiet.moved:
+            return self._run(look)
+
+    def _run(self, look: Callable[[], None] | None) -> Outcome:
         plan = self.plan
         native = hook_setting(plan.subject.python, plan.hook) if plan.recorded else ""
         launch.make_folder(recordings.recordings_folder())
         fresh = not plan.study.exists()
         with Study.open(plan.study, create=True) as study:
             round_ = self._round(study)
+            self._part = Part(round_.case, size_text(plan.size))
+            round_ = study.of(self._part).round(round_.number)
         outcome = Outcome(round_.number, None, None)
         try:
+            self._make_input()
             if plan.recorded:
                 self.step = "line run" if plan.subject.lines else "recorded run"
                 outcome = self._recorded(round_, native, look)
-            if plan.follow and not plan.subject.lines and self._going_on:
+            if plan.follow and not plan.subject.lines and self.going_on:
                 self._follow(round_, native, outcome, look)
-            if plan.plain_runs and self._going_on:
+            if plan.plain_runs and self.going_on:
                 self._quiet_runs(round_, native, outcome, look)
             return replace(outcome, lost_plain=self._lost_plain, not_sparse=self._not_sparse, not_paired=self._not_paired,
                            not_followed=self._not_followed)  # fmt: skip
@@ -144,8 +170,26 @@ class Session:
                 self._tidy(round_.id, fresh)
 
     @property
-    def _going_on(self) -> bool:
+    def going_on(self) -> bool:
+        """Whether nobody has stopped it."""
         return not self._cancelled and not self._quiet.interrupted
+
+    @property
+    def _launched(self) -> Subject:
+        """What is started: the subject, or the same in the folder that stands for its own."""
+        return self._quiet.moved.subject(self.plan.subject) if self._quiet.moved else self.plan.subject
+
+    def _make_input(self) -> None:
+        plan = self.plan
+        if not plan.prepare:
+            return
+        self.step = "making the input"
+        command = sized(replace(plan.subject, input=plan.prepare), plan.size).input
+        subject = self._launched
+        done = subprocess.run(["sh", "-c", command], cwd=subject.cwd, env={**os.environ, **dict(subject.env)}, stdout=subprocess.DEVNULL,
+                              stdin=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True, errors="replace")  # fmt: skip
+        if done.returncode:
+            raise InputError(f"The command that makes the input ended with status {done.returncode}: {command}", done.stderr.strip())
 
     def _quiet_runs(self, round_: Round, native: str, outcome: Outcome, look: Callable[[], None] | None) -> None:
         """Plain and sparse runs; once the program has been recorded, nothing that goes wrong here may hide how it ended."""
@@ -163,14 +207,15 @@ class Session:
         keys = self._keys(outcome)
         with Restorer() as restorer:
             base = self._base(round_, restorer)
-            turns = Turns(self._quiet, Side(round_, restorer.today() if base else None), base)
+            today = restorer.today() if base and not self._quiet.moved else None
+            turns = Turns(self._quiet, Side(round_, today), base)
             for number in range(self.plan.plain_runs):
                 of_all = f"{number + 1} of {self.plan.plain_runs}"
                 for turn in turns.next_two():
-                    if self._going_on:
+                    if self.going_on:
                         self.step = f"plain run {of_all}{turn.words}"
-                        self._lost_plain += not turn.make(look, lambda: self._going_on)
-                if keys and self._going_on:
+                        self._lost_plain += not turn.make(look, lambda: self.going_on)
+                if keys and self.going_on:
                     self.step = f"sparse run {of_all}"
                     try:
                         self._not_sparse = self._quiet.sparse(self.plan.subject, round_, native, keys, look)
@@ -220,7 +265,7 @@ class Session:
         if not self.plan.paired:
             return None
         try:
-            with Study.open(self.plan.study) as study:
+            with Study.open(self.plan.study, part=self._part) as study:
                 first = next((one for one in study.rounds() if one.last_run(RECORDED)), None)
                 if first is None or first.number >= round_.number or first.subject.not_alike(round_.subject):
                     return None
@@ -232,18 +277,44 @@ class Session:
             return None
 
     def _round(self, study: Study) -> Round:
+        plan, subject = self.plan, self._template
+        case = self._case(study)
         for round_ in study.rounds():
-            if self.plan.round_name and round_.name == self.plan.round_name:
-                differs = round_.subject.not_alike(self.plan.subject)
-                if differs:
-                    raise InputError(
-                        f"Round {round_.number} “{round_.name}” is of something else ({differs}).",
-                        "Give this round another name, or run the same thing.",
-                    )
-                return round_
+            if round_.number != plan.round_number and not (plan.round_name and round_.name == plan.round_name):
+                continue
+            of_case = case if case or plan.round_number is None else study.case_for(subject).name
+            if of_case and of_case not in round_.cases:
+                return study.measure_case(round_.number, of_case, subject)
+            measured = [study.of(Part(name)).template(round_.number) for name in ([of_case] if of_case else round_.cases)]
+            alike = [name for name, own in zip([of_case] if of_case else round_.cases, measured, strict=True) if not own.not_alike(subject)]
+            if not alike:
+                raise InputError(
+                    f"Round {round_.number} “{round_.name}” is of something else ({measured[0].not_alike(subject)}).",
+                    "Give this round another name, run the same thing, or make it another case: --case NAME",
+                )
+            return study.of(Part(alike[0])).round(round_.number)
         from ricerca.runner.sources import revision
 
-        return study.add_round(self.plan.subject, self.plan.round_name, self.plan.note, revision(self.plan.subject.cwd))
+        made_from = plan.made_from
+        if made_from is None:
+            made_from = next((round_.number for round_ in reversed(study.rounds()) if round_.fate != UNDONE), None)
+        return study.add_round(subject, plan.round_name, plan.note, self._revision or revision(subject.cwd), case, made_from)
+
+    def _case(self, study: Study) -> str:
+        """The case that was named, made where it is new; empty where none was."""
+        plan, subject = self.plan, self._template
+        if not plan.case:
+            return ""
+        known = next((case for case in study.cases() if case.name == plan.case), None)
+        differs = known.subject.other_work(subject) if known else ""
+        if differs:
+            raise InputError(
+                f"The case “{plan.case}” is of something else ({differs}).",
+                f"Give another name, or change it: ricerca cases {plan.study.name} --add {plan.case} -- PROGRAM",
+            )
+        if known is None or known.subject != subject:
+            study.keep_case(replace(known, subject=subject) if known else Case(plan.case, subject))
+        return plan.case
 
     def _tidy(self, round_id: int, fresh: bool) -> None:
         """Leave no empty round, and no empty study that was not there before."""
@@ -261,12 +332,13 @@ class Session:
         self.recording = recordings.recording_path(plan.study, round_.id)
         if hasattr(self.streams.stdin, "seek"):
             self.streams.stdin.seek(0)
-        about = recordings.about_round(plan.study, round_, plan.subject)
+        moved = self._quiet.moved
+        about = recordings.about_round(plan.study, round_, plan.subject, moved.ends if moved else None)
         try:
             launch.make_room(self.recording)
             recordings.note(self.recording, about)
             self.execution = launch.start_recorded(
-                plan.subject, self.recording, native, plan.limit_bytes, plan.paused, plan.hook == PUBLIC, stdin=self.streams.stdin,
+                self._launched, self.recording, native, plan.limit_bytes, plan.paused, plan.hook == PUBLIC, stdin=self.streams.stdin,
                 stdout=self.streams.stdout, stderr=self.streams.stderr, own_group=self.streams.own_group,
             )  # fmt: skip
             _warm_up()

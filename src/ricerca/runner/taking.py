@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from ricerca.model.cases import WHOLE, Part
 from ricerca.model.completeness import Gap, gaps_of_recording
 from ricerca.model.errors import FileDamagedError, InputError, RicercaError
 from ricerca.model.rounds import Round, Run
@@ -14,6 +15,7 @@ from ricerca.runner import recordings
 from ricerca.runner.launch import Ended
 from ricerca.runner.machine import packages_of, this_machine
 from ricerca.runner.recordings import About, Waiting
+from ricerca.runner.revisions import Moved
 from ricerca.study.store import Study
 
 if TYPE_CHECKING:
@@ -42,6 +44,7 @@ def take_in(recording: Path, about: About) -> Taken:
     """
     from ricerca.runner.sources import gather, with_qualified_names
 
+    moved = Moved(about.moved[1], about.moved[0]) if about.moved else None
     tables, unreadable = tables_of(recording)
     tables = replace(tables, facts=replace(tables.facts, inside=" ".join(about.subject.inside)))
     status = about.exit_status
@@ -49,10 +52,14 @@ def take_in(recording: Path, about: About) -> Taken:
     words = ended.words if status is not None else "its end was not seen"
     gaps = gaps_of_recording(tables.facts, ended.by_signal, unreadable)
     machine = replace(this_machine(), python=tables.facts.python, packages=packages_of(tables.function_file))
-    run = Run(0, about.kind, tables.facts.start_unix_ns, tables.facts.duration_ns, about.cpu_ns, status, words, gaps, machine=machine)
-    sources = gather(tables.function_file, about.subject.cwd)
-    with Study.open(about.study) as study, study.transaction():
+    run = Run(0, about.kind, tables.facts.start_unix_ns, tables.facts.duration_ns, about.cpu_ns, status, words, gaps, machine=machine,
+              case=about.case, size=about.size)  # fmt: skip
+    sources = gather(tables.function_file, moved.there(about.subject.cwd) if moved else about.subject.cwd)
+    if moved:
+        tables, sources = moved.tables_back(tables), {moved.back(file): text for file, text in sources.items()}
+    with Study.open(about.study, part=Part(about.case, about.size)) as study, study.transaction():
         round_, own = _round_for(study, about)
+        run = replace(run, case=round_.case)
         run_id = study.add_run(round_.id, run, with_qualified_names(tables, sources), sources)
     recordings.remove(recording)
     return Taken(run_id, round_.number, gaps, own)
@@ -65,6 +72,7 @@ def _round_for(study: Study, about: About) -> tuple[Round, bool]:
         if same and not round_.subject.not_alike(about.subject):
             return round_, False
     name = about.round_name or about.case
+    study = study.of(WHOLE)
     return study.add_round(about.subject, name, "Taken in later; the round it was made for is gone."), True
 
 

@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
+from collections.abc import Callable
+
+from ricerca.model.rounds import Subject
 
 APPLICATION_ID = 0x52696365  # "Rice"
 
@@ -66,7 +70,60 @@ MIGRATIONS: tuple[str, ...] = (
     ALTER TABLE subjects ADD COLUMN answer TEXT NOT NULL DEFAULT '[]';
     CREATE INDEX runs_of_pair ON runs(pair) WHERE pair IS NOT NULL;
     """,
+    # cases and their sizes; which round a round was made from, and what became of its change; snippets
+    """
+    CREATE TABLE cases (
+        id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, subject_id INTEGER NOT NULL REFERENCES subjects(id),
+        runs_per_day REAL, sizes TEXT NOT NULL DEFAULT '[]', prepare TEXT NOT NULL DEFAULT '',
+        dropped INTEGER NOT NULL DEFAULT 0);
+    CREATE TABLE round_cases (
+        round_id INTEGER NOT NULL REFERENCES rounds(id) ON DELETE CASCADE, case_id INTEGER NOT NULL REFERENCES cases(id),
+        subject_id INTEGER NOT NULL REFERENCES subjects(id), PRIMARY KEY (round_id, case_id)) WITHOUT ROWID;
+    ALTER TABLE subjects ADD COLUMN input TEXT NOT NULL DEFAULT '';
+    ALTER TABLE rounds ADD COLUMN made_from INTEGER;
+    ALTER TABLE rounds ADD COLUMN fate TEXT NOT NULL DEFAULT '';
+    ALTER TABLE runs ADD COLUMN case_id INTEGER REFERENCES cases(id);
+    ALTER TABLE runs ADD COLUMN size TEXT NOT NULL DEFAULT '';
+    CREATE INDEX runs_of_case ON runs(case_id);
+    CREATE TABLE snippets (
+        id INTEGER PRIMARY KEY, created_unix_ns INTEGER NOT NULL, facts TEXT NOT NULL);
+    """,
 )
+
+
+def free_name(name: str, taken: set[str]) -> str:
+    """A name that is not taken yet.
+
+    >>> free_name("year", {"year", "year 2"})
+    'year 3'
+    """
+    number, found = 1, name
+    while found in taken:
+        number += 1
+        found = f"{name} {number}"
+    return found
+
+
+def _make_cases(connection: sqlite3.Connection) -> None:
+    """A case for each kind of work that an older study's rounds measured."""
+    names: dict[tuple[str, ...], tuple[int, str]] = {}
+    rows = connection.execute(
+        "SELECT r.id, s.id, s.kind, s.program FROM rounds r JOIN subjects s ON s.id = r.subject_id ORDER BY r.number"
+    ).fetchall()
+    for round_id, subject_id, kind, program in rows:
+        subject = Subject(str(kind), tuple(str(word) for word in json.loads(program)), "", "")
+        if subject.work not in names:
+            title = free_name(subject.title, {name for _, name in names.values()})
+            cursor = connection.execute("INSERT INTO cases (name, subject_id) VALUES (?, ?)", (title, subject_id))
+            names[subject.work] = int(cursor.lastrowid or 0), title
+        case_id = names[subject.work][0]
+        connection.execute("UPDATE cases SET subject_id = ? WHERE id = ?", (subject_id, case_id))
+        connection.execute("INSERT INTO round_cases VALUES (?, ?, ?)", (round_id, case_id, subject_id))
+        connection.execute("UPDATE runs SET case_id = ? WHERE round_id = ?", (case_id, round_id))
+
+
+AFTERWARDS: dict[int, Callable[[sqlite3.Connection], None]] = {3: _make_cases}
+"""What a step, by its place, does once its statements are through."""
 
 FORMAT = len(MIGRATIONS)
 
@@ -82,6 +139,8 @@ def migrate(connection: sqlite3.Connection, version: int) -> None:
         try:
             for statement in statements:
                 connection.execute(statement)
+            if number in AFTERWARDS:
+                AFTERWARDS[number](connection)
             connection.execute(f"PRAGMA application_id = {APPLICATION_ID}")
             connection.execute(f"PRAGMA user_version = {number + 1}")
         except BaseException:

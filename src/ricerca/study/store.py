@@ -15,11 +15,13 @@ from hashlib import blake2b
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from ricerca.model.cases import WHOLE, Case, Part, size_from, size_number, sized
 from ricerca.model.completeness import Gap
 from ricerca.model.errors import EnvironmentProblem, FileDamagedError, InputError, NewerFormatError
 from ricerca.model.rounds import LINE, RECORDED, Round, Run, Subject, with_exits_judged
 from ricerca.study import about_runs
-from ricerca.study.schema import APPLICATION_ID, FORMAT, migrate
+from ricerca.study.cases import case_values, cases_from
+from ricerca.study.schema import APPLICATION_ID, FORMAT, free_name, migrate
 
 if TYPE_CHECKING:  # recording a program must not wait for NumPy to load
     from ricerca.model.run_tables import RunTables
@@ -43,15 +45,18 @@ def _path(value: object) -> str:
 
 
 class Study:
-    """An open study. Use it as a context manager, from one thread only."""
+    """An open study. Use it as a context manager, from one thread only.
 
-    def __init__(self, path: Path, connection: sqlite3.Connection) -> None:
+    ``part`` is the case, and the size of it, that its rounds are looked at for.
+    """
+
+    def __init__(self, path: Path, connection: sqlite3.Connection, part: Part = WHOLE) -> None:
         self.path = path
+        self.part = part
         self._db = connection
-        self._depth = 0
 
     @classmethod
-    def open(cls, path: str | os.PathLike[str], create: bool = False) -> Study:
+    def open(cls, path: str | os.PathLike[str], create: bool = False, part: Part = WHOLE) -> Study:
         """Open a study, or make a new one.
 
         Raises
@@ -82,7 +87,11 @@ class Study:
             raise _trouble(place, problem) from None
         except sqlite3.DatabaseError as problem:
             raise _damaged(place, problem) from None
-        return cls(place, connection)
+        return cls(place, connection, part)
+
+    def of(self, part: Part) -> Study:
+        """The same open study, looked at for another part of its rounds."""
+        return Study(self.path, self._db, part)
 
     @staticmethod
     def _check(place: Path, connection: sqlite3.Connection, fresh: bool) -> None:
@@ -112,19 +121,16 @@ class Study:
     @contextmanager
     def transaction(self) -> Iterator[None]:
         """All or nothing; nests through savepoints."""
-        name = f"level{self._depth}"
-        self._depth += 1
+        outermost = not self._db.in_transaction
+        self._run("BEGIN IMMEDIATE" if outermost else "SAVEPOINT nested")
         try:
-            self._run("BEGIN IMMEDIATE" if self._depth == 1 else f"SAVEPOINT {name}")
-            try:
-                yield
-            except BaseException:
-                if self._db.in_transaction:
-                    self._db.execute("ROLLBACK" if self._depth == 1 else f"ROLLBACK TO {name}")
-                raise
-            self._run("COMMIT" if self._depth == 1 else f"RELEASE {name}")
-        finally:
-            self._depth -= 1
+            yield
+        except BaseException:
+            if self._db.in_transaction:
+                for statement in ("ROLLBACK",) if outermost else ("ROLLBACK TO nested", "RELEASE nested"):
+                    self._db.execute(statement)
+            raise
+        self._run("COMMIT" if outermost else "RELEASE nested")
 
     def _run(self, statement: str, values: tuple[object, ...] | dict[str, object] = ()) -> sqlite3.Cursor:
         try:
@@ -161,7 +167,8 @@ class Study:
                 return known
         with self.transaction():
             cursor = self._run(
-                "INSERT INTO subjects (kind, program, cwd, python, env, roots, lines, inside, answer) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                "INSERT INTO subjects (kind, program, cwd, python, env, roots, lines, inside, answer, input)"
+                " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                 (
                     subject.kind,
                     json.dumps(subject.program),
@@ -172,13 +179,14 @@ class Study:
                     json.dumps(subject.lines),
                     json.dumps(subject.inside),
                     json.dumps(subject.answer),
+                    _kept(subject.input),
                 ),
             )
         return replace(subject, id=int(cursor.lastrowid or 0))
 
     def subjects(self) -> tuple[Subject, ...]:
         """All subjects, in the order they were first recorded."""
-        rows = self.query("SELECT id, kind, program, cwd, python, env, roots, lines, inside, answer FROM subjects ORDER BY id")
+        rows = self.query("SELECT id, kind, program, cwd, python, env, roots, lines, inside, answer, input FROM subjects ORDER BY id")
         try:
             return tuple(
                 Subject(
@@ -191,56 +199,155 @@ class Study:
                     lines=tuple(str(pattern) for pattern in json.loads(lines)),
                     inside=tuple(str(name) for name in json.loads(inside)),
                     answer=tuple(str(file) for file in json.loads(answer)),
+                    input=_path(input_),
                     id=int(number),
                 )
-                for number, kind, program, cwd, python, env, roots, lines, inside, answer in rows
+                for number, kind, program, cwd, python, env, roots, lines, inside, answer, input_ in rows
             )
         except (TypeError, ValueError) as problem:
             raise _damaged(self.path, problem) from None
 
-    def add_round(self, subject: Subject, name: str = "", note: str = "", revision: str = "") -> Round:
+    # ---- cases
+
+    def cases(self) -> tuple[Case, ...]:
+        """The cases that a new round measures, in the order they were made."""
+        return tuple(case for case, dropped in self._cases() if not dropped)
+
+    def _cases(self) -> list[tuple[Case, bool]]:
+        subjects = {subject.id: subject for subject in self.subjects()}
+        rows = self.query("SELECT id, name, subject_id, runs_per_day, sizes, prepare, dropped FROM cases ORDER BY id")
+        try:
+            return cases_from(rows, subjects)
+        except (KeyError, TypeError, ValueError) as problem:
+            raise _damaged(self.path, problem) from None
+
+    def case(self, name: str) -> Case:
+        """The case of this name, also one that was dropped but measured before.
+
+        Raises
+        ------
+        InputError
+            There is no such case.
+        """
+        known = self._cases()
+        for case, _dropped in known:
+            if case.name == name:
+                return case
+        names = ", ".join(case.name for case, _ in known) or "none"
+        raise InputError(f"{self.path.name} has no case {name!r}.", f"It has these: {names}. See: ricerca cases {self.path.name}")
+
+    def keep_case(self, case: Case) -> Case:
+        """Add a case, or give the one of this name new values."""
+        with self.transaction():
+            subject = self.add_subject(case.subject)
+            self._run(
+                "INSERT INTO cases (name, subject_id, runs_per_day, sizes, prepare) VALUES (?, ?, ?, ?, ?) ON CONFLICT (name) DO UPDATE"
+                " SET subject_id = excluded.subject_id, runs_per_day = excluded.runs_per_day, sizes = excluded.sizes,"
+                " prepare = excluded.prepare, dropped = 0",
+                case_values(case, subject.id),
+            )
+        return self.case(case.name)
+
+    def drop_case(self, name: str) -> None:
+        """Measure a case no more; the rounds that have measured it keep what they have."""
+        case = self.case(name)
+        with self.transaction():
+            measured = self.query("SELECT 1 FROM round_cases WHERE case_id = ? LIMIT 1", (case.id,))
+            self._run("UPDATE cases SET dropped = 1 WHERE id = ?" if measured else "DELETE FROM cases WHERE id = ?", (case.id,))
+
+    def case_for(self, subject: Subject) -> Case:
+        """The case of what is run: one with this very subject, else one of the same work, else a new one named after the program."""
+        known = [case for case, _ in self._cases()]
+        for alike in (lambda case: not case.subject.not_alike(subject), lambda case: not case.subject.other_work(subject)):
+            for case in filter(alike, known):
+                return self.keep_case(replace(case, subject=subject))
+        return self.keep_case(Case(free_name(subject.title, {case.name for case in known}), subject))
+
+    # ---- rounds
+
+    def add_round(self, subject: Subject, name: str = "", note: str = "", revision: str = "", case: str = "",
+                  made_from: int | None = None) -> Round:  # fmt: skip
         """Begin a round; the first is called baseline where no name is given."""
         with self.transaction():
             kept = self.add_subject(subject)
             number = int(self.query("SELECT coalesce(max(number), 0) + 1 FROM rounds")[0][0])
             title = name or ("baseline" if number == 1 else f"round {number}")
             self._run(
-                "INSERT INTO rounds (number, name, note, subject_id, created_unix_ns, revision) VALUES (?, ?, ?, ?, ?, ?)",
-                (number, title, note, kept.id, time.time_ns(), revision),
+                "INSERT INTO rounds (number, name, note, subject_id, created_unix_ns, revision, made_from) VALUES (?, ?, ?, ?, ?, ?, ?)",
+                (number, title, note, kept.id, time.time_ns(), revision, made_from),
             )
-        return self.round(number)
+            return self.measure_case(number, case or self.case_for(subject).name, subject)
+
+    def measure_case(self, number: int, case: str, subject: Subject) -> Round:
+        """Have a round measure a case, too; returns the round as measured for it."""
+        with self.transaction():
+            kept = self.add_subject(subject)
+            self._run(
+                "INSERT OR IGNORE INTO round_cases SELECT id, ?, ? FROM rounds WHERE number = ?", (self.case(case).id, kept.id, number)
+            )
+        return self.of(Part(case, self.part.size)).round(number)
+
+    def template(self, number: int) -> Subject:
+        """What a round measured of the case that is looked at, its placeholders as they stand."""
+        subjects = {subject.id: subject for subject in self.subjects()}
+        return subjects[self.round(number).subject.id]
 
     def rounds(self) -> tuple[Round, ...]:
-        """All rounds, in the order of their numbers."""
+        """The rounds that measured the part that is looked at, in the order of their numbers."""
         subjects = {subject.id: subject for subject in self.subjects()}
-        runs: dict[int, list[Run]] = {}
+        names = {case.id: case.name for case, _ in self._cases()}
+        runs: dict[tuple[int, int], list[Run]] = {}
+        measured: dict[int, list[tuple[int, int]]] = {}
         try:
+            for round_id, case_id, subject_id in self.query("SELECT round_id, case_id, subject_id FROM round_cases ORDER BY case_id"):
+                measured.setdefault(int(round_id), []).append((int(case_id), int(subject_id)))
             for row in self.query(
-                "SELECT round_id, id, kind, started_unix_ns, wall_ns, cpu_ns, exit_status, ended, gaps, answer, machine, pair, again"
-                " FROM runs ORDER BY id"
+                "SELECT round_id, id, kind, started_unix_ns, wall_ns, cpu_ns, exit_status, ended, gaps, answer, machine, pair, again,"
+                " case_id, size FROM runs ORDER BY id"
             ):
+                case_id = int(row[13]) if row[13] is not None else measured[int(row[0])][0][0]
                 run = Run(
                     int(row[1]), str(row[2]), int(row[3]), int(row[4]), int(row[5]), None if row[6] is None else int(row[6]), str(row[7]),
                     _gaps(str(row[8])), about_runs.answer_from(str(row[9])), about_runs.machine_from(str(row[10])),
-                    None if row[11] is None else int(row[11]), bool(row[12]),
+                    None if row[11] is None else int(row[11]), bool(row[12]), names[case_id], str(row[14]),
                 )  # fmt: skip
-                runs.setdefault(int(row[0]), []).append(run)
-            found = tuple(
-                Round(
-                    id=int(row[0]),
-                    number=int(row[1]),
-                    name=str(row[2]),
-                    note=str(row[3]),
-                    subject=subjects[int(row[4])],
-                    created_unix_ns=int(row[5]),
-                    revision=str(row[6]),
-                    runs=tuple(runs.get(int(row[0]), ())),
+                runs.setdefault((int(row[0]), case_id), []).append(run)
+            found = []
+            for row in self.query(
+                "SELECT id, number, name, note, subject_id, created_unix_ns, revision, made_from, fate FROM rounds ORDER BY number"
+            ):
+                cases = measured.get(int(row[0]), [])
+                chosen = next((both for both in cases if names[both[0]] == self.part.case), None) if self.part.case else cases[0]
+                if chosen is None:
+                    continue
+                own, sizes, size = self._of_size(runs.get((int(row[0]), chosen[0]), []))
+                found.append(
+                    Round(
+                        id=int(row[0]),
+                        number=int(row[1]),
+                        name=str(row[2]),
+                        note=str(row[3]),
+                        subject=replace(sized(subjects[chosen[1]], size_from(size)), id=chosen[1]),
+                        created_unix_ns=int(row[5]),
+                        revision=str(row[6]),
+                        runs=own,
+                        case=names[chosen[0]],
+                        cases=tuple(names[case_id] for case_id, _ in cases),
+                        size=size,
+                        sizes=sizes,
+                        made_from=None if row[7] is None else int(row[7]),
+                        fate=str(row[8]),
+                    )
                 )
-                for row in self.query("SELECT id, number, name, note, subject_id, created_unix_ns, revision FROM rounds ORDER BY number")
-            )
-            return with_exits_judged(found)
-        except (KeyError, TypeError, ValueError) as problem:
+            return with_exits_judged(tuple(found))
+        except (KeyError, TypeError, ValueError, IndexError) as problem:
             raise _damaged(self.path, problem) from None
+
+    def _of_size(self, runs: list[Run]) -> tuple[tuple[Run, ...], tuple[str, ...], str]:
+        """The runs of the size that is looked at, all sizes from the smallest on, and that size: the largest where none is named."""
+        sizes = sorted({run.size for run in runs}, key=lambda size: (size_number(size) or 0, size))
+        size = self.part.size or (sizes[-1] if sizes else "")
+        return tuple(run for run in runs if run.size == size), tuple(sizes), size
 
     def round(self, number: int | None = None) -> Round:
         """The round with this number; the latest with a call recording when None.
@@ -251,6 +358,9 @@ class Study:
             There is no such round.
         """
         found = self.rounds()
+        if not found and self.part.case:
+            raise InputError(f"No round of {self.path.name} has measured the case {self.case(self.part.case).name!r}.",
+                             f"Measure it with: ricerca again {self.path.name}")  # fmt: skip
         if not found:
             raise InputError(f"{self.path.name} has no rounds yet.", "Record one with: ricerca record --study FILE SCRIPT")
         if number is None:
@@ -260,15 +370,18 @@ class Study:
             if one.number == number:
                 return one
         numbers = ", ".join(str(one.number) for one in found)
-        raise InputError(f"{self.path.name} has no round {number}.", f"It has these: {numbers}.")
+        of_case = f" of the case {self.part.case!r}" if self.part.case else ""
+        raise InputError(f"{self.path.name} has no round {number}{of_case}.", f"It has these: {numbers}.")
 
-    def describe_round(self, number: int, name: str | None = None, note: str | None = None) -> None:
-        """Change a round's name or note."""
+    def describe_round(self, number: int, name: str | None = None, note: str | None = None, fate: str | None = None) -> None:
+        """Change a round's name or note, or say what became of its change."""
         with self.transaction():
             if name is not None:
                 self._run("UPDATE rounds SET name = ? WHERE number = ?", (name, number))
             if note is not None:
                 self._run("UPDATE rounds SET note = ? WHERE number = ?", (note, number))
+            if fate is not None:
+                self._run("UPDATE rounds SET fate = ? WHERE number = ?", (fate, number))
 
     def drop_round_if_empty(self, round_id: int) -> None:
         """Remove a round for which no run was kept."""
@@ -296,7 +409,7 @@ class Study:
 
     def relocate(self, before: str, after: str) -> None:
         """Say that all that lay in a folder (or was this file) lies elsewhere now."""
-        moved = {"subjects": ("program", "cwd", "python", "env", "roots"), "functions": ("file",), "run_sources": ("file",)}
+        moved = {"subjects": ("program", "cwd", "python", "env", "roots", "input"), "functions": ("file",), "run_sources": ("file",)}
         with self.transaction():
             for table, columns in moved.items():
                 for column in columns:
@@ -317,10 +430,11 @@ class Study:
             facts = json.dumps(asdict(tables.facts)) if tables else "{}"
             cursor = self._run(
                 "INSERT INTO runs (round_id, kind, started_unix_ns, wall_ns, cpu_ns, exit_status, ended, complete, gaps, facts,"
-                " answer, machine, pair, again) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                " answer, machine, pair, again, case_id, size)"
+                " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, (SELECT id FROM cases WHERE name = ?), ?)",
                 (round_id, run.kind, run.started_unix_ns, run.wall_ns, run.cpu_ns, run.exit_status, run.ended,
                  int(run.complete), json.dumps([[gap.kind, gap.count, gap.what] for gap in run.gaps]), facts,
-                 about_runs.answer_text(run.answer), about_runs.machine_text(run.machine), run.pair, int(run.again)),
+                 about_runs.answer_text(run.answer), about_runs.machine_text(run.machine), run.pair, int(run.again), run.case, run.size),
             )  # fmt: skip
             run_id = int(cursor.lastrowid or 0)
             if tables is not None:

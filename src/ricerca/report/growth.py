@@ -1,0 +1,131 @@
+"""How the functions of a round grow with the size of the input: as rows, sentences, and a table."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+
+from ricerca.engine.reading import EVERYTHING, Reading
+from ricerca.loading import Loaded, load, paired
+from ricerca.measure.growth import CONSTANT, GrowthRow, Law, growth_row, law_of_counts
+from ricerca.model.cases import Part, size_number
+from ricerca.model.errors import InputError
+from ricerca.report.tables import fit, terminal, terminal_table, where
+from ricerca.report.wording import count_text, time_text
+from ricerca.study.store import Study
+
+TEN_TIMES = 10.0
+LEAST_SHARE = 0.1
+STEEP = 1.5
+"""A function that grows faster than this power deserves a lead; with n log n it stays under it."""
+
+
+def load_sizes(study: Study, number: int | None = None, reading: Reading = EVERYTHING) -> list[Loaded]:
+    """A round in each size in which its case was recorded, the smallest first, all read alike.
+
+    Raises
+    ------
+    InputError
+        The round has no sizes that are numbers.
+    """
+    round_ = study.round(number)
+    sizes = [size for size in round_.sizes if size_number(size) is not None]
+    if len(sizes) < 2:
+        raise InputError(f"Round {round_.number} was measured in one size only, so nothing is known about growth.",
+                         "Measure several: ricerca record --size n=1000,2000,4000,8000 -- SCRIPT {n}")  # fmt: skip
+    return [paired(None, load(study.of(Part(round_.case, size)), round_.number), reading).new for size in sizes]
+
+
+def growth_of(sizes: Sequence[Loaded]) -> list[GrowthRow]:
+    """All functions at all sizes, the one that takes longest at the largest first; a function that was not called has 0 calls."""
+    numbers = [size_number(loaded.round.size) or 0.0 for loaded in sizes]
+    found: dict[tuple[str, str, str, int], np.ndarray] = {}
+    for at, loaded in enumerate(sizes):
+        table, figures = loaded.profile.functions, loaded.figures
+        for n in np.flatnonzero(figures.calls):
+            key = table.name[n], table.module[n], table.file[n], int(table.first_line[n])
+            figure = found.setdefault(key, np.zeros((2, len(sizes)), np.int64))
+            figure[:, at] += int(figures.calls[n]), int(figures.self_ns[n])
+    rows = [growth_row(key, numbers, figure[0].tolist(), figure[1].tolist()) for key, figure in found.items()]
+    return sorted(rows, key=lambda row: -row.self_ns[-1])
+
+
+def whole_law(sizes: Sequence[Loaded]) -> Law:
+    """How the number of all calls grows."""
+    return law_of_counts([size_number(loaded.round.size) or 0.0 for loaded in sizes], [loaded.profile.total_calls for loaded in sizes])
+
+
+def growth_facts(rows: Sequence[GrowthRow]) -> list[dict[str, Any]]:
+    """The rows of the JSON contract."""
+    return [
+        {
+            "function": row.function,
+            "module": row.module,
+            "file": row.file,
+            "line": row.line,
+            "sizes": [int(size) if size == int(size) else size for size in row.sizes],
+            "calls": list(row.calls),
+            "calls_law": row.calls_law.law,
+            "calls_exponent": _rounded(row.calls_law.exponent),
+            "self_ns": list(row.self_ns),
+            "time_exponent": _rounded(row.time_exponent),
+            "time_exponent_interval": [_rounded(end) for end in row.time_exponent_interval] if row.time_exponent_interval else None,
+        }
+        for row in rows
+    ]
+
+
+def _rounded(value: float | None) -> float | None:
+    return None if value is None else round(value, 4)
+
+
+def law_text(row: GrowthRow) -> str:
+    """How the calls of a function grow, in a word or two.
+
+    >>> law_text(growth_row(("f", "m", "m.py", 1), (10, 20, 40, 80), (90, 380, 1560, 6320), (0, 0, 0, 0)))
+    'n²'
+    """
+    law = row.calls_law.law
+    if law is None:
+        return f"about n^{row.calls_law.exponent:.2f}" if row.calls_law.exponent is not None else "no law"
+    return "constant" if law == CONSTANT else law.replace("^2", "²").replace("^3", "³").replace("^4", "⁴")
+
+
+def growth_sentences(rows: Sequence[GrowthRow]) -> list[str]:
+    """What deserves a look: functions that grow faster than their input and would lead at ten times the data."""
+    later = [row.self_ns_at(TEN_TIMES) for row in rows]
+    total, found = sum(later), []
+    for row, then_ns in sorted(zip(rows, later, strict=True), key=lambda pair: -pair[1]):
+        exponent = row.time_exponent_interval[0] if row.time_exponent_interval else None
+        steep_calls = row.calls_law.law not in (None, CONSTANT, "log n", "n", "n log n")
+        steep_time = exponent is not None and exponent > STEEP
+        if then_ns < LEAST_SHARE * total or not (steep_calls or steep_time):
+            continue
+        if steep_calls:
+            how = f"The calls of {row.function} grow as {law_text(row)} (counts exact at {len(row.sizes)} sizes)"
+        else:
+            assert row.time_exponent_interval is not None and row.time_exponent is not None
+            low, high = row.time_exponent_interval
+            how = f"The time of {row.function} grows as n^{row.time_exponent:.1f} ({low:.1f} to {high:.1f})"
+        found.append(f"{how}: with ten times the data it would take {time_text(then_ns)} of {time_text(total)}.")
+    return found
+
+
+def show_growth(sizes: Sequence[Loaded], rows: Sequence[GrowthRow], top: int) -> None:
+    """Growth as a table, and in sentences."""
+    console = terminal()
+    names = [loaded.round.size for loaded in sizes]
+    console.print(f"Round {sizes[0].round.number} at {len(names)} sizes: {', '.join(names)}")
+    for number, sentence in enumerate(growth_sentences(rows), 1):
+        console.print(f"{number}. {sentence}", style="bold")
+    table = terminal_table("function", "where", "calls", "", "grow as", "self", "", "grows as", left=("function", "where", "grow as"))
+    for row in rows[:top]:
+        interval = row.time_exponent_interval
+        table.add_row(
+            fit(row.function, 26), where(row.file, row.line, row.module), count_text(row.calls[0]), f"→ {count_text(row.calls[-1])}",
+            law_text(row), time_text(row.self_ns[0]), f"→ {time_text(row.self_ns[-1])}",
+            f"n^{row.time_exponent:.2f} ± {(interval[1] - interval[0]) / 2:.2f}" if interval and row.time_exponent is not None else "",
+        )  # fmt: skip
+    console.print(table)

@@ -123,7 +123,7 @@ def test_collections_imports_and_programs_are_told_from_where_they_ran():
     tree = ([-1, 0, 1, 1, 1, 3], [0, 1, 2, 3, 4, 3], [0, SECOND, SECOND, SECOND, SECOND, SECOND], [0, 1, 40, 2, 3, 1], [0, 5, 6, 7, 8, 2],
             ["start", "main", "garbage collection", "import numpy", "sort"])  # fmt: skip
     kinds = {2: KIND_COLLECTION, 3: KIND_IMPORT, 4: KIND_CHILD}
-    layers = ("mine", "mine", "garbage collection", "imports", "other programs")
+    layers = ("mine", "mine", "garbage collection", "imports", "programs")
     for reading in (Reading(), Reading(charged=("*",))):
         found = {one.kind: one for one in told(*tree, kinds=kinds, layers=layers, reading=reading)}
         assert lead_sentence(found[leads.COLLECTION]) == "Garbage is collected 40 times, which takes 20\u202f% of the run."

@@ -3,7 +3,7 @@
 A command is its options and a few calls. What the options mean is in ``options.py``, what is said in ``report``.
 """
 
-from ricerca.cli import cases, checking, keeping, reading, recording
+from ricerca.cli import cases, checking, keeping, reading, recording, snippets
 from ricerca.cli.group import main
 
-__all__ = ["cases", "checking", "keeping", "main", "reading", "recording"]
+__all__ = ["cases", "checking", "keeping", "main", "reading", "recording", "snippets"]

@@ -10,7 +10,7 @@ import numpy as np
 from ricerca.model.marks import KIND_BUILTIN, KIND_CHILD, KIND_COLLECTION, KIND_IMPORT, KIND_PYTHON, KIND_REGION
 
 MINE, LIBRARY, PACKAGES, BUILTINS = "mine", "standard library", "packages", "builtins"
-IMPORTS, COLLECTION, PROGRAMS = "imports", "garbage collection", "other programs"
+IMPORTS, COLLECTION, PROGRAMS = "imports", "garbage collection", "programs"
 LAYERS = (MINE, LIBRARY, PACKAGES, BUILTINS, IMPORTS, COLLECTION, PROGRAMS)
 _OF_KIND = {KIND_BUILTIN: BUILTINS, KIND_IMPORT: IMPORTS, KIND_COLLECTION: COLLECTION, KIND_REGION: MINE, KIND_CHILD: PROGRAMS}
 

@@ -400,6 +400,18 @@ class Study:
         with self.transaction():
             self._run("INSERT OR REPLACE INTO facts VALUES (?, ?)", (f"reading:{name}", text))
 
+    # ---- snippets
+
+    def add_snippets(self, facts: str) -> int:
+        """Keep what came of snippets, as JSON. Returns their number."""
+        with self.transaction():
+            cursor = self._run("INSERT INTO snippets (created_unix_ns, facts) VALUES (?, ?)", (time.time_ns(), facts))
+        return int(cursor.lastrowid or 0)
+
+    def snippets(self) -> list[str]:
+        """All that came of snippets, as JSON, the oldest first."""
+        return [str(row[0]) for row in self.query("SELECT facts FROM snippets ORDER BY id")]
+
     # ---- layers
 
     def layers_toml(self) -> str:

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import signal
+import subprocess
+import sys
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import click
 
-from ricerca.cli.group import json_text, main
+from ricerca.cli.group import OWN_ERROR, json_text, main, say
 from ricerca.cli.recording import say_outcomes
 from ricerca.manners import leave_as, pass_signals_on
 from ricerca.model.errors import InputError
@@ -88,11 +91,14 @@ def cases(file: Path, name: str, changed: str, drops: tuple[str, ...], per_day: 
 @click.option("--case", "names", multiple=True, metavar="NAME", help="Measure this case. Default: all.")
 @click.option("--plain", "plain_runs", type=click.IntRange(0, 1000), help="Plain runs of each. Default: as many as in the round before.")
 @click.option("--at", "revision", default="", metavar="REVISION", help="Measure this git revision in place of your files.")
+@click.option("--each", "between", default="", metavar="REV1..REV2",
+              help="A round for each commit from REV1 to REV2; those that are measured already are left out.")  # fmt: skip
+@click.option("--bisect", is_flag=True, help="With --each, only the rounds it takes to find the commit that made it slow.")
 @click.option("--from", "made_from", type=int, metavar="ROUND", help="The round whose code was changed. Default: the last one kept.")
 @click.option("--quiet", is_flag=True, help="Say nothing.")
 @click.option("--json", "as_json", is_flag=True, help="As JSON: the number of the round, and how each run ended.")
-def again(file: Path, round_name: str, note: str, names: tuple[str, ...], plain_runs: int | None, revision: str, made_from: int | None,
-          quiet: bool, as_json: bool) -> None:  # fmt: skip
+def again(file: Path, round_name: str, note: str, names: tuple[str, ...], plain_runs: int | None, revision: str,
+          between: str, bisect: bool, made_from: int | None, quiet: bool, as_json: bool) -> None:  # fmt: skip
     """Measure once more what the study knows, as a new round.
 
     Exit status and output are those of the programs; the exit status is that of the first that does not end with 0.
@@ -101,6 +107,8 @@ def again(file: Path, round_name: str, note: str, names: tuple[str, ...], plain_
     Examples:
       ricerca again harbour.ricerca --round "speeds kept"
       ricerca again harbour.ricerca --case start-up --plain 5
+      ricerca again harbour.ricerca --each v1.0..main
+      ricerca again harbour.ricerca --each v1.0..main --bisect
     """
     from ricerca.model.cases import Part
     from ricerca.runner.series import Series, as_before, last_of, plans_of, status_of
@@ -109,6 +117,10 @@ def again(file: Path, round_name: str, note: str, names: tuple[str, ...], plain_
 
     place = file.expanduser().absolute()
     plans = []
+    if bisect and not between:
+        raise InputError("--bisect needs a range of commits.", f"Say: ricerca again {file.name} --each REV1..REV2 --bisect")
+    if between and (revision or round_name):
+        raise InputError("--each makes a round for each commit, named after it.", "Leave out --at and --round.")
     with Study.open(place) as study:
         if made_from is not None:
             study.round(made_from)
@@ -119,6 +131,9 @@ def again(file: Path, round_name: str, note: str, names: tuple[str, ...], plain_
             if plain_runs is None:
                 plan = as_before(plan, last_of(study.of(Part(case.name)).rounds()))
             plans += plans_of(case, plan)
+    if between:
+        _measure_commits(place, plans, between, bisect, quiet, as_json)
+        return
     series = Series(plans, Streams())
     pass_signals_on(series)
     outcomes = series.run()
@@ -127,6 +142,49 @@ def again(file: Path, round_name: str, note: str, names: tuple[str, ...], plain_
     if as_json:
         click.echo(json_text(_outcome_facts(series, outcomes)))
     leave_as(status_of(outcomes))
+
+
+def _measure_commits(place: Path, plans: list[Any], between: str, bisect: bool, quiet: bool, as_json: bool) -> None:
+    """The commits of a range, each as a round, or those that it takes to find the culprit; their output is not shown."""
+    from ricerca.measure.bisection import places_of
+    from ricerca.runner.commits import Commits
+    from ricerca.runner.revisions import revisions_of
+    from ricerca.runner.session import Streams
+
+    if not plans:
+        raise InputError("There is no case to measure.", f"Add one with: ricerca cases {place.name} --add NAME -- PROGRAM")
+    revisions = revisions_of(plans[0].subject.cwd, between)
+    nothing = subprocess.DEVNULL
+    commits = Commits(place, plans, revisions, Streams(nothing, nothing, nothing, own_group=True))
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, lambda number, _frame: commits.finish_now(number))
+    last = ""
+
+    def look() -> None:
+        nonlocal last
+        if commits.step != last and not quiet:
+            last = commits.step
+            say(last)
+
+    found = None
+    if bisect:
+        found = commits.bisect(look)
+    else:
+        commits.measure_all(look)
+    culprit, before = places_of(revisions, found) if found else (None, None)
+    why = "stopped; run it again to go on" if commits.stopped else found.why if found else f"{len(revisions)} commits"
+    if not quiet:
+        for one in commits.skipped:
+            say(f"commit {one.revision} is left out: {one.why}.")
+    facts = {"rounds": commits.made, "culprit": culprit, "before": before, "why": why,
+             "skipped": [{"revision": one.revision, "why": one.why} for one in commits.skipped]}  # fmt: skip
+    if as_json:
+        click.echo(json_text(facts))
+    elif culprit:
+        click.echo(f"{culprit} changed it, {before} did not: {why} ({commits.made} rounds made).")
+    else:
+        click.echo(f"{commits.made} rounds made: {why}.")
+    sys.exit(OWN_ERROR if commits.stopped else 0)
 
 
 def _outcome_facts(series: Any, outcomes: list[Any]) -> dict[str, Any]:

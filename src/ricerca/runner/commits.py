@@ -8,11 +8,12 @@ from pathlib import Path
 
 import numpy as np
 
-from ricerca.engine.profile import KIND_COLLECTION, KIND_IMPORT, build_profile
+from ricerca.engine.profile import build_profile
 from ricerca.measure.bisection import Counted, Culprit, Key, find_culprit
 from ricerca.measure.estimates import FASTER, SLOWER
 from ricerca.model.cases import Part
 from ricerca.model.errors import RicercaError
+from ricerca.model.marks import KIND_COLLECTION, KIND_IMPORT
 from ricerca.model.rounds import RECORDED, Round
 from ricerca.runner.pairing import Pairing
 from ricerca.runner.series import Series

@@ -231,12 +231,14 @@ def _compare(file: Path, base: int | None, new: int | None, as_json: bool, top: 
 @main.command()
 @click.argument("file", type=click.Path(path_type=Path))
 @click.option("--to", "path", required=True, type=click.Path(path_type=Path, allow_dash=True),
-              help="File to write: .csv, .json, .md; the call graph: .svg, .pdf, .png, .dot, .graphml; - for the terminal.")  # fmt: skip
+              help="File to write: .csv, .json, .md; a report: .html, .pdf; the call graph: .svg, .png, .dot, .graphml, and with "
+              "--what graph .pdf; - for the terminal.")  # fmt: skip
 @click.option("--round", "number", type=int, help="Number of the round. Default: the latest.")
 @click.option("--reading", "sentence", default="", metavar="SENTENCE",
               help="What to look at, such as: round 2; inside fit; charged to my code.")  # fmt: skip
-@click.option("--what", "--table", "what", type=click.Choice(["functions", "lines", "edges", "graph"]), default="functions",
-              show_default=True, help="The table a CSV file holds; for the terminal also the graph, as GraphML.")  # fmt: skip
+@click.option("--what", "--table", "what",
+              type=click.Choice(["functions", "lines", "edges", "graph", "timeline", "report"]), default="functions", show_default=True,
+              help="A CSV file's table; the graph; the timeline (.svg, .csv); a report (.html, .pdf, .json).")  # fmt: skip
 @click.option("--top", type=click.IntRange(1), help="At most so many rows.")
 @click.option("--nodes", type=click.IntRange(1), help="About how many nodes the call graph has. Default: 30.")
 def export(file: Path, path: Path, number: int | None, sentence: str, what: str, top: int | None, nodes: int | None) -> None:
@@ -245,20 +247,32 @@ def export(file: Path, path: Path, number: int | None, sentence: str, what: str,
     \b
     Examples:
       ricerca export harbour.ricerca --to gain.md
+      ricerca export harbour.ricerca --to report.html
       ricerca export harbour.ricerca --to calls.svg --reading "charged to my code"
       ricerca export harbour.ricerca --to - --what edges
     """
     from ricerca.engine.reading import parse
     from ricerca.loading import load_with_first
+    from ricerca.report.account import account_facts, account_of
     from ricerca.report.export import export_bytes, export_text, write_text
     from ricerca.report.graph import GRAPHS, PICTURES
 
     reading = parse(sentence)
     with opened(file, _part(reading)) as study:
         pair = load_with_first(study, number if number is not None else reading.round, reading)
+        account = account_of(study, pair, top)
     _refuse_unknown(pair.new, reading)
     suffix = path.suffix.lower()
-    if str(path) == "-":
+    if suffix in (".html", ".htm") or (suffix == ".pdf" and what != "graph"):
+        from ricerca.desk.report_pages import html_report, pdf_report
+
+        export_bytes(path, pdf_report(account, nodes) if suffix == ".pdf" else html_report(account, nodes))
+    elif what == "timeline":
+        export_bytes(path, _timeline(account, suffix))
+    elif what == "report" and suffix in (".json", ""):
+        text = json_text(account_facts(account)) + "\n"
+        click.echo(text, nl=False) if str(path) == "-" else write_text(path, text)
+    elif str(path) == "-":
         click.echo(export_text(pair, ".graphml" if what == "graph" else ".csv", str(file), what, top, nodes), nl=False)
     elif suffix in PICTURES:
         from ricerca.desk.pages.graph_saving import graph_picture
@@ -266,3 +280,20 @@ def export(file: Path, path: Path, number: int | None, sentence: str, what: str,
         export_bytes(path, graph_picture(pair, suffix, nodes))
     else:
         write_text(path, export_text(pair, ".graphml" if what == "graph" and suffix not in GRAPHS else suffix, str(file), what, top, nodes))
+
+
+def _timeline(account: Any, suffix: str) -> bytes:
+    """The timeline as a picture, or as a table: self time of each thread and layer in each slice."""
+    from ricerca.report.export import timeline_csv
+
+    if suffix == ".csv":
+        return timeline_csv(account.loaded).encode()
+    if suffix != ".svg":
+        raise InputError(f"There is no export of the timeline to {suffix or 'a file without a suffix'}.", "Use .svg or .csv.")
+    from ricerca.desk.report_pages import application, pictures
+
+    application()
+    found = dict(pictures(account)).get("Timeline")
+    if found is None:
+        raise InputError("This round has no timeline: it was recorded without slices of time.")
+    return found

@@ -7,8 +7,10 @@ import io
 import json
 from pathlib import Path
 
+import numpy as np
 from jinja2 import Environment, StrictUndefined
 
+from ricerca.engine.timeline import timeline
 from ricerca.loading import Loaded, Pair
 from ricerca.model.errors import EnvironmentProblem, InputError
 from ricerca.report.facts import comparison_facts, edge_rows, function_rows, line_rows, round_facts
@@ -16,7 +18,7 @@ from ricerca.report.graph import GRAPHS, PICTURES, graph_of
 from ricerca.report.notes import comparison_notes
 from ricerca.report.wording import count_text, factor_text, share_text, time_text
 
-FORMATS = (".csv", ".json", ".md", *GRAPHS, *PICTURES)
+FORMATS = (".csv", ".json", ".md", ".html", *GRAPHS, *PICTURES)
 
 _MARKDOWN = """\
 ### {{ facts.round_name }}: {{ facts.program | join(" ") }}
@@ -83,6 +85,20 @@ def _markdown(pair: Pair, study: str, top: int) -> str:
         share=share_text,
         factor=factor_text,
     )
+
+
+def timeline_csv(loaded: Loaded) -> str:
+    """The timeline as a table: one row for each thread, slice and layer with time in it; times in ns, the recorder's cost in them."""
+    line = timeline(loaded.profile)
+    text = io.StringIO()
+    writer = csv.writer(text, lineterminator="\n")
+    writer.writerow(["process", "thread", "begins_ns", "layer", "self_ns", "waiting_ns"])
+    for stave in line.staves:
+        for row, layer in enumerate(line.layers):
+            for at in np.flatnonzero(stave.density[row]).tolist():
+                times = round(float(stave.density[row][at])), round(float(stave.waiting_density[row][at]))
+                writer.writerow([stave.process, stave.name, round(at * line.slice_ns), layer, *times])
+    return text.getvalue()
 
 
 def export_text(pair: Pair, suffix: str, study: str, what: str = "functions",

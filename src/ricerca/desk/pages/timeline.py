@@ -34,7 +34,7 @@ def _of_waiting(colour: QColor) -> QColor:
 class Staves(QWidget):
     """Paints the timeline and takes the dragged stretch."""
 
-    def __init__(self, state: DeskState, parent: QWidget | None = None) -> None:
+    def __init__(self, state: DeskState | None, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._state = state
         self._line: Timeline | None = None
@@ -168,7 +168,7 @@ class Staves(QWidget):
             room = self._span_room(line, stave, start, end, row, top)
             if row >= MOST_ROWS or room.width() < LEAST_SPAN_PX:
                 continue
-            chosen = function == self._state.selected
+            chosen = self._state is not None and function == self._state.selected
             colour = QColor(colours.accent) if chosen else colours.own(table.layer[function])
             colour.setAlphaF(1.0 if chosen else 0.6)
             painter.setPen(QPen(colour, 2.4 if chosen else 1.2))

@@ -71,13 +71,13 @@ def test_cases_are_added_changed_shown_and_dropped(folder):
         assert done.returncode == 0, done.stderr
         return json.loads(done.stdout)
 
-    (case,) = ricerca_json(folder, "cases", "s.ricerca", "--add", "small", "--per-day", "4", "--json", "--", "grow.py", "3")
+    (case,) = ricerca_json(folder, "cases", "s.ricerca", "--add", "small", "--runs-per-day", "4", "--json", "--", "grow.py", "3")
     assert (case["name"], case["program"], case["cwd"], case["runs_per_day"], case["sizes"]) == (
         "small", ["grow.py", "3"], str(folder), 4, None,
     )  # fmt: skip
     ricerca("cases", "s.ricerca", "--add", "growing", "--size", "n=5,10", "--", "grow.py", "{n}", cwd=folder)
     assert [case["sizes"] for case in cases()] == [None, {"n": ["5", "10"]}]
-    assert cases("--change", "small", "--per-day", "8")[0]["runs_per_day"] == 8
+    assert cases("--change", "small", "--runs-per-day", "8")[0]["runs_per_day"] == 8
     done = ricerca("again", "s.ricerca", "--quiet", cwd=folder)
     assert done.stdout.split() == ["3", "5", "10"]
     assert facts_of(folder / "s.ricerca", "--case", "growing")["program"] == ["grow.py", "10"]

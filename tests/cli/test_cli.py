@@ -36,7 +36,7 @@ def test_rank_json_keeps_its_contract(study):
     facts = json.loads(ricerca("rank", study, "--json", "--lines", "--edges").stdout)
     assert list(facts) == ["study", "round", "round_name", "program", "python", "exit_status", "complete", "incomplete_because",
                            "elapsed_ns", "total_ns",
-                           "raw_total_ns", "plain_total_ns", "plain_runs", "sparse_runs", "calls", "contexts", "overhead", "threads", "functions",
+                           "raw_total_ns", "plain_total_ns", "plain_runs", "sparse_runs", "calls", "contexts", "overhead", "threads", "case", "size", "functions",
                            "lines", "edges", "waiting", "hook", "public_interfaces_only", "not_by_time", "calls_not_shown", "reading",
                            "hits_of", "cycles"]  # fmt: skip
     assert (facts["round"], facts["round_name"], facts["program"], facts["exit_status"]) == (2, "quick", ["job.py"], 0)
@@ -226,7 +226,7 @@ def test_our_own_mistake_is_told_from_theirs(monkeypatch, study):
     def broken(*_: object) -> None:
         raise ZeroDivisionError
 
-    monkeypatch.setattr(cli, "_opened", broken)
+    monkeypatch.setattr(cli.reading, "opened", broken)
     done = CliRunner().invoke(cli.main, ["rank", str(study)])
     assert done.exit_code == 2
     assert "Something went wrong in Ricerca" in done.output

@@ -23,7 +23,7 @@ from ricerca.options import variables
 @click.option("--add", "name", default="", metavar="NAME", help="Add a case, or give the one of this name a new program: -- PROGRAM ARG...")
 @click.option("--change", "changed", default="", metavar="NAME", help="Change how a case is run, its program as it is.")
 @click.option("--drop", "drops", multiple=True, metavar="NAME", help="Measure a case no more; what was measured stays.")
-@click.option("--per-day", "per_day", type=click.FloatRange(min=0), help="How often the case is run in a day.")
+@click.option("--runs-per-day", "per_day", type=click.FloatRange(min=0), help="How often the case is run in a day.")
 @click.option("--size", "sizes", multiple=True, metavar="NAME=VALUE,...", help="Sizes to run it in, put for {NAME}.")
 @click.option("--prepare", metavar="COMMAND", help="Shell command that makes the input of a size, run before it.")
 @click.option("--input", "input_", metavar="PATH", help="The file that the program reads from its standard input.")
@@ -43,9 +43,9 @@ def cases(file: Path, name: str, changed: str, drops: tuple[str, ...], per_day: 
     \b
     Examples:
       ricerca cases harbour.ricerca
-      ricerca cases harbour.ricerca --add year --per-day 4 -- tidebook.py readings.csv
+      ricerca cases harbour.ricerca --add year --runs-per-day 4 -- tidebook.py readings.csv
       ricerca cases harbour.ricerca --add growing --size days=30,60,120 -- tidebook.py readings.csv --days {days}
-      ricerca cases harbour.ricerca --change year --per-day 24
+      ricerca cases harbour.ricerca --change year --runs-per-day 24
     """
     from ricerca.model.cases import Case, refuse_unused, sizes_of
     from ricerca.report.cases import case_rows, show_cases

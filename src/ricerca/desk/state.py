@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
@@ -22,6 +22,7 @@ from ricerca.engine.profile import KIND_BUILTIN, KIND_PYTHON
 from ricerca.engine.reading import ALL_OTHERS, EVERYTHING, WALL, Reading, parse
 from ricerca.loading import Loaded, edited_since, judge, load, paired
 from ricerca.measure.estimates import Speedup
+from ricerca.model.cases import WHOLE, Part
 from ricerca.model.errors import RicercaError
 from ricerca.model.rounds import LINE, PLAIN, RECORDED, Round
 from ricerca.report.wording import short_name
@@ -62,9 +63,9 @@ class Readings:
         self._rounds: _Kept[Loaded] = _Kept()
         self._views: _Kept[View] = _Kept()
 
-    def view(self, path: Path, number: int | None, against: int | None, reading: Reading | None) -> View:
+    def view(self, path: Path, number: int | None, against: int | None, reading: Reading | None, part: Part = WHOLE) -> View:
         """Read a round, and another to compare it with, and all figures of both; without a reading as suits the round."""
-        with Study.open(path) as study:
+        with Study.open(path, part=part) as study:
             layers = study.layers_toml()
             loaded = self._load(study, number, layers)
             base = self._load(study, against, layers) if against is not None and against != loaded.round.number else None
@@ -75,12 +76,33 @@ class Readings:
 
     def _load(self, study: Study, number: int | None, layers: str) -> Loaded:
         one = study.round(number)
-        return replace(self._rounds.get((study.path, one.id, len(one.runs), layers), lambda: load(study, number)), round=one)
+        key = (study.path, one.id, one.case, one.size, len(one.runs), layers)
+        return replace(self._rounds.get(key, lambda: load(study, number)), round=one)
+
+    def followed(self, path: Path, part: Part, names: Sequence[tuple[str, str]], reading: Reading) -> dict[tuple[str, str], Followed]:
+        """Self times in ns of functions, by module and name, in each round that has a recorded run, all read alike."""
+        found: dict[tuple[str, str], Followed] = {name: {} for name in names}
+        with Study.open(path, part=part) as study:
+            layers = study.layers_toml()
+            for round_ in study.rounds():
+                if round_.last_run(RECORDED) is None:
+                    continue
+                loaded = self._load(study, round_.number, layers).through(replace(reading, stretch=None))
+                table = loaded.profile.functions
+                for n, name in enumerate(zip(table.module, table.name, strict=True)):
+                    if name in found:
+                        times = found[name]
+                        times[round_.number] = times.get(round_.number, 0) + int(loaded.figures.self_ns[n])
+        return found
 
 
-def read_rounds(path: Path) -> tuple[Round, ...]:
-    """The rounds of a study, left-over recordings taken in first."""
-    with Study.open(path) as study:
+Followed = dict[int, int]
+"""Self time in ns by number of the round."""
+
+
+def read_rounds(path: Path, part: Part = WHOLE) -> tuple[Round, ...]:
+    """The rounds of a study as measured for one case, left-over recordings taken in first."""
+    with Study.open(path, part=part) as study:
         recover(study.path)
         return study.rounds()
 
@@ -126,6 +148,9 @@ class DeskState(QObject):
         self.view: View | None = None
         self.number: int | None = None
         self.against: int | None = None
+        self.part = WHOLE
+        """The case, and the size of it, that is looked at."""
+        self.cases: tuple[str, ...] = ()
         self.reading = CHARGED
         self.kept_readings: dict[str, str] = {}
         self.own_layers: tuple[OwnLayer, ...] = ()
@@ -148,6 +173,8 @@ class DeskState(QObject):
 
         def then(rounds: tuple[Round, ...]) -> None:
             self.path = path
+            self.part = WHOLE
+            self.cases = tuple(dict.fromkeys(case for one in rounds for case in one.cases))
             self._take_rounds(rounds)
             self.view, self.selected = None, -1
             self._remember_recent(path)
@@ -206,9 +233,10 @@ class DeskState(QObject):
         """Read the list of rounds again; then show one against the first."""
         if self.path is None:
             return
-        path = self.path
+        path, part = self.path, self.part
 
         def then(rounds: tuple[Round, ...]) -> None:
+            self.cases = tuple(dict.fromkeys([*self.cases, *(case for one in rounds for case in one.cases)]))
             self._take_rounds(rounds)
             self.rounds_changed.emit()
             numbers = [one.number for one in self.measured()]
@@ -216,7 +244,24 @@ class DeskState(QObject):
                 base = self.against if self.against in numbers and self.against != show else numbers[0]
                 self.read(show, base if base != show else None)
 
-        self.workers.request("study", lambda: read_rounds(path), then)
+        self.workers.request("study", lambda: read_rounds(path, part), then)
+
+    def look_at_part(self, part: Part) -> None:
+        """Look at another case, or at another size of it, in the same way."""
+        if self.path is None or part == self.part:
+            return
+        path = self.path
+        self.loading.emit()
+
+        def then(rounds: tuple[Round, ...]) -> None:
+            self.part = part
+            self._take_rounds(rounds)
+            self.rounds_changed.emit()
+            numbers = [one.number for one in self.measured()]
+            number = self.number if self.number in numbers else numbers[-1] if numbers else None
+            self.read(number, self.against if self.against in numbers else None)
+
+        self.workers.request("study", lambda: read_rounds(path, part), then)
 
     # ---- the reading
 
@@ -228,8 +273,26 @@ class DeskState(QObject):
             against = None
         self.number, self.against = number, against
         self.loading.emit()
-        path, reading = self.path, None if self._first_look else self.reading
-        self.workers.request("view", lambda: self._readings.view(path, number, against, reading), self._show)
+        path, part, reading = self.path, self.part, None if self._first_look else self.reading
+        self.workers.request("view", lambda: self._readings.view(path, number, against, reading, part), self._show)
+
+    def follow(self, names: Sequence[tuple[str, str]], then: Callable[[dict[tuple[str, str], Followed]], None]) -> None:
+        """Fetch the self times of functions, by module and name, through all rounds."""
+        if self.path is not None:
+            path, part, reading = self.path, self.part, self.reading
+            self.workers.request("followed", lambda: self._readings.followed(path, part, names, reading), then)
+
+    def say_fate(self, number: int, fate: str) -> None:
+        """Say that the change of a round was kept or undone; empty takes that back."""
+        if self.path is None:
+            return
+        path = self.path
+
+        def write() -> None:
+            with Study.open(path) as study:
+                study.describe_round(number, fate=fate)
+
+        self.workers.request("fate", write, lambda _done: self.refresh_rounds())
 
     def _recall(self, text: str) -> None:
         """Take up a reading that was written down; one that is not understood is left."""
@@ -241,11 +304,13 @@ class DeskState(QObject):
     @property
     def whole_reading(self) -> Reading:
         """The reading with the rounds it is of."""
-        return replace(self.reading, round=self.number, against=self.against)
+        return replace(self.reading, round=self.number, against=self.against, case=self.part.case, size=self.part.size)
 
     def set_reading(self, reading: Reading) -> None:
         """Look in another way, at the same rounds unless others are named; the way before can be gone back to."""
         wanted = reading if reading.round is not None else replace(reading, round=self.number, against=reading.against or self.against)
+        if not wanted.case:
+            wanted = replace(wanted, case=self.part.case, size=wanted.size or self.part.size)
         missing = {wanted.round, wanted.against} - {None, *(one.number for one in self.measured())}
         if missing:
             self.failed.emit(f"This study has no recorded round {min(filter(None, missing))} that could be read.")
@@ -259,8 +324,13 @@ class DeskState(QObject):
         self.set_reading(replace(self.reading, round=number, against=against if against != number else None))
 
     def _go(self, reading: Reading) -> None:
+        part = Part(reading.case, reading.size)
         self.reading = reading.of_any_round
-        self.read(reading.round, reading.against)
+        if part != self.part:
+            self.number, self.against = reading.round, reading.against
+            self.look_at_part(part)
+        else:
+            self.read(reading.round, reading.against)
 
     @property
     def can_go_back(self) -> bool:

@@ -32,6 +32,7 @@ from ricerca.desk.look import theme
 from ricerca.desk.look.tips import tip
 from ricerca.desk.pages.functions import FunctionsPage
 from ricerca.desk.pages.graph import GraphPage
+from ricerca.desk.pages.history import HistoryPage
 from ricerca.desk.pages.leads import LeadsPage
 from ricerca.desk.pages.lines import LinesPage
 from ricerca.desk.pages.timeline import TimelinePage
@@ -48,7 +49,7 @@ from ricerca.desk.work import Workers
 from ricerca.report.status import not_told, status_words
 
 DETAILS_SHARE, ROUNDS_SHARE = 0.285, 0.147
-PAGES = ("Leads", "Functions", "Lines", "Call tree", "Graph", "Timeline")
+PAGES = ("Leads", "Functions", "Lines", "Call tree", "Graph", "Timeline", "History")
 PRESSES = (QEvent.Type.MouseButtonPress, QEvent.Type.MouseButtonDblClick)
 
 
@@ -64,6 +65,7 @@ class Window(QMainWindow):
         self.setWindowTitle("Ricerca")
         self.functions, self.lines, self.tree = FunctionsPage(self.state), LinesPage(self.state), TreePage(self.state)
         self.leads, self.graph, self.timeline = LeadsPage(self.state), GraphPage(self.state), TimelinePage(self.state)
+        self.history = HistoryPage(self.state)
         self.rounds, self.details = RoundsColumn(self.state), DetailsPanel(self.state)
         self.sheet, self.start = RunSheet(self.state), StartPage(self.state)
         self.reading, self.turns = ReadingLine(self.state), TurnsStrip()
@@ -123,7 +125,7 @@ class Window(QMainWindow):
         head.addStretch(1)
         head.addWidget(self.find_box)
         self.pages = QStackedWidget()
-        for page in (self.leads, self.functions, self.lines, self.tree, self.graph, self.timeline):
+        for page in (self.leads, self.functions, self.lines, self.tree, self.graph, self.timeline, self.history):
             self.pages.addWidget(page)
         self.tabs = QButtonGroup(self)
         tabs = QHBoxLayout()
@@ -250,6 +252,7 @@ class Window(QMainWindow):
             ("Open a study", "Ctrl+O", self.choose_study),
             ("Open in editor", "Ctrl+E", self.details.open_file),
             ("Export this round", "", self.export),
+            ("Follow the selected function through the rounds", "", self.follow_selected),
             ("Keys", "F1", self.show_keys),
             ("Guide", "Shift+F1", self.show_guide),
             ("Add a clause to the reading", "Ctrl+Shift+K", self.reading.add_clause),
@@ -343,6 +346,11 @@ class Window(QMainWindow):
     def _to_middle(self) -> None:
         self.middle.setCurrentWidget(self._reading_page if self.state.measured() else self.empty)
         self.details.setVisible(self.middle.currentWidget() is self._reading_page)
+
+    def follow_selected(self) -> None:
+        """Show the selected function in the history of the rounds."""
+        self.show_named_page("History")
+        self.history.follow_selected()
 
     def show_named_page(self, name: str) -> None:
         """Go to a page by its name."""

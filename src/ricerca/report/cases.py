@@ -8,7 +8,7 @@ from typing import Any
 from ricerca.measure.worth import Worth, worth_of
 from ricerca.model.cases import Case, Part
 from ricerca.report.tables import terminal, terminal_table
-from ricerca.report.wording import printable, share_text, time_text
+from ricerca.report.wording import printable, share_text, signed_time_text, time_text
 from ricerca.study.store import Study
 
 
@@ -58,7 +58,7 @@ def show_cases(study: Study) -> None:
             printable(case.name), printable(shlex.join(case.subject.program)), printable(sizes),
             f"{case.runs_per_day:g}" if case.runs_per_day is not None else "",
             time_text(worth.run_ns) if worth.run_ns else "", time_text(worth.week_ns) if worth.week_ns else "",
-            time_text(worth.saved_week_ns) if worth.saved_week_ns else "",
+            signed_time_text(worth.saved_week_ns).removeprefix("+") if worth.saved_week_ns else "",
         )  # fmt: skip
     console.print(table)
 

@@ -114,8 +114,6 @@ def round_facts(loaded: Loaded, study: str) -> dict[str, Any]:
         "study": study,
         "round": loaded.round.number,
         "round_name": loaded.round.name,
-        "case": loaded.round.case,
-        "size": loaded.round.size or None,
         "program": list(loaded.round.subject.program),
         "python": facts.python,
         "exit_status": loaded.run.exit_status,
@@ -134,6 +132,8 @@ def round_facts(loaded: Loaded, study: str) -> dict[str, Any]:
             "factor": round(loaded.slowed, 3) if loaded.slowed else None,
         },
         "threads": _threads(loaded),
+        "case": loaded.round.case,
+        "size": loaded.round.size or None,
     }
 
 

@@ -24,7 +24,9 @@ from ricerca.engine.reading import ALL_OTHERS, CLOCKS, ELAPSED, ON_CPU, WAITING,
 from ricerca.loading import Loaded
 from ricerca.measure.estimates import BY_PAIRS, FASTER, NO_DIFFERENCE, SLOWER, UNDECIDED
 from ricerca.model.answers import ANOTHER
+from ricerca.model.cases import Part
 from ricerca.model.errors import RicercaError
+from ricerca.model.rounds import Round
 from ricerca.report.notes import comparison_notes
 from ricerca.report.wording import factor_text, plural, short_name
 
@@ -53,6 +55,7 @@ class ReadingLine(QFrame):
         self._state = state
         self.round_button = self._clause("Which round is looked at")
         self.against_button = self._clause("Which round it is compared with")
+        self.case_button = self._clause("Which case is looked at, and in which size")
         self.clock_button = self._clause("Which time is looked at")
         self.thread_button = self._clause("Which threads are looked at")
         self.charge_button = self._clause("Where the time of other people's code counts (Ctrl+G)")
@@ -169,7 +172,7 @@ class ReadingLine(QFrame):
         self._words, self._chips = [], []
         self.back.setEnabled(state.can_go_back)
         self.forward.setEnabled(state.can_go_forward)
-        fixed = (self.round_button, self.against_button, self.clock_button, self.thread_button, self.charge_button,
+        fixed = (self.round_button, self.against_button, self.case_button, self.clock_button, self.thread_button, self.charge_button,
                  self.level_button, self.add_button, self.clause_box, self.more_button)  # fmt: skip
         for part in (*fixed, self.verdict, self.in_turn, self.back, self.forward):
             part.setVisible(False)
@@ -180,6 +183,9 @@ class ReadingLine(QFrame):
         parts: list[QWidget] = [self._word("Reading"), self.round_button]
         if len(rounds) > 1:
             parts += [self._word("against"), self.against_button]
+        if len(state.cases) > 1 or len(now.sizes) > 1:
+            parts += [self._word("· case"), self.case_button]
+            self._fill_case(now)
         parts += self._clauses(state.reading)
         for shown in parts:
             self._flow.addWidget(shown)
@@ -197,6 +203,25 @@ class ReadingLine(QFrame):
         self.verdict.setText("" if state.view is None else verdict_words(state))
         self.verdict.setToolTip("" if state.view is None else tip(verdict_facts(state)))
         self.updateGeometry()
+
+    def _fill_case(self, now: Round) -> None:
+        """The cases of the study, and the sizes of the one that is looked at."""
+        self.case_button.setText(", ".join(filter(None, [short_name(now.case), now.size])))
+        self._choices(
+            self.case_button, [(name, name == now.case, partial(self._state.look_at_part, Part(name))) for name in self._state.cases]
+        )
+        menu = self.case_button.menu()
+        if menu is None or len(now.sizes) < 2:
+            return
+        menu.addSeparator()
+        group = QActionGroup(menu)
+        for size in now.sizes:
+            action = QAction(plain(size), menu)
+            action.setCheckable(True)
+            action.setChecked(size == now.size)
+            action.triggered.connect(lambda _checked, size=size: self._state.look_at_part(Part(now.case, size)))
+            group.addAction(action)
+            menu.addAction(action)
 
     def _clauses(self, reading: Reading) -> list[QWidget]:
         found: list[QWidget] = [self._word("·"), self.clock_button]

@@ -14,7 +14,7 @@ from ricerca.desk.look.painting import paint_mark
 from ricerca.desk.look.tips import tip
 from ricerca.desk.state import DeskState
 from ricerca.measure.estimates import FASTER, NO_DIFFERENCE, SLOWER, UNDECIDED, median_ns, spread
-from ricerca.model.rounds import LINE, PLAIN, RECORDED, Round
+from ricerca.model.rounds import KEPT, LINE, PLAIN, RECORDED, UNDONE, Round
 from ricerca.report.expectation import Expectation, expectations
 from ricerca.report.wording import factor_text, plural, share_text, time_text
 from ricerca.study.store import Study
@@ -65,7 +65,8 @@ class Cards(QWidget):
         inner = room.adjusted(14, 9, -12, -8)
         painter.setPen(QColor(colours.ink))
         painter.setFont(theme.font(theme.TEXT_PX, bold=now))
-        title = QFontMetrics(painter.font()).elidedText(f"{one.number}  {one.name}", Qt.TextElideMode.ElideRight, int(inner.width()))
+        words = f"{one.number}  {one.name}{', undone' if one.fate == UNDONE else ''}"
+        title = QFontMetrics(painter.font()).elidedText(words, Qt.TextElideMode.ElideRight, int(inner.width()))
         painter.drawText(inner, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, title)
         time_ns = self.time_of(one)
         bar = QRectF(inner.left(), inner.top() + 25, inner.width() * time_ns / longest, 9)
@@ -155,6 +156,9 @@ class Cards(QWidget):
         menu.addAction("Read this round", lambda: self.chosen.emit(one.number))
         menu.addAction("Compare with it", lambda: self.against.emit(one.number))
         menu.addAction("Change name or note…", lambda: self.rename.emit(one.number))
+        for text, fate in (("The change was kept", KEPT), ("The change was undone", UNDONE), ("Neither yet", "")):
+            if fate != one.fate:
+                menu.addAction(text, lambda fate=fate: self._state.say_fate(one.number, fate))
         menu.exec(place)
         menu.deleteLater()
 

@@ -37,15 +37,24 @@ def headless(study: Path, folder: Path) -> None:
     for words in (["rank", str(study), "--lines", "--top", "12"], ["compare", str(study), "--top", "8"]):
         print(f"\n$ ricerca {' '.join(words)}", flush=True)
         subprocess.run([RICERCA, *words], check=True)
-    for name in ("gain.md", "functions.csv", "round.json"):
+    for words in (["cases"], ["compare", "1", "2", "4"], ["rank", "--case", "growing", "--growth", "--top", "6"]):
+        print(f"\n$ ricerca {words[0]} {study} {' '.join(words[1:])}", flush=True)
+        subprocess.run([RICERCA, words[0], str(study), *words[1:]], check=True)
+    for name in ("gain.md", "functions.csv", "round.json", "report.html", "report.pdf"):
         subprocess.run([RICERCA, "export", str(study), "--to", str(folder / name)], check=True)
+    budget = folder / "budget.toml"
+    print(f"\n$ ricerca check {study} --budget {budget}", flush=True)
+    subprocess.run([RICERCA, "budget", str(study), "--to", str(budget)], check=True, stderr=subprocess.DEVNULL)
+    subprocess.run([RICERCA, "check", str(study), "--budget", str(budget)], check=True)
     pictures = folder / "pictures"
     env = {**os.environ, "QT_QPA_PLATFORM": "offscreen"}
     shots = Path(__file__).with_name("shots.py")
     subprocess.run([sys.executable, str(shots), str(study), str(pictures)], check=True, env=env, stderr=subprocess.DEVNULL)
     print(f"\nThere is no display, so no window was opened. In {folder}:")
     print("  harbour.ricerca   the study; open it later with: ricerca open")
+    print("  report.html, report.pdf   the report")
     print("  gain.md, functions.csv, round.json   the exports")
+    print("  budget.toml   what a build server can check")
     print(f"  pictures/   {len(list(pictures.glob('*.png')))} pictures of the window")
 
 

@@ -59,6 +59,7 @@ def rank(file: Path, number: int | None, case_name: str, growth: bool, by: str, 
     from ricerca.engine.reading import Reading, parse
     from ricerca.loading import load, paired
     from ricerca.report import tables
+    from ricerca.report.besides import besides_leads
     from ricerca.report.facts import edge_rows, function_rows, lead_rows, line_rows, reading_facts, round_facts
 
     reading = parse(sentence) if sentence or as_json else Reading(machinery=False)
@@ -73,6 +74,7 @@ def rank(file: Path, number: int | None, case_name: str, growth: bool, by: str, 
     with opened(file, _part(reading)) as study:
         new = load(study, number)
         growth_rows = _growth_rows(study, number, reading) if growth else None
+        grown, worth = besides_leads(study, new) if leads else ([], "")
         base = load(study, reading.against) if reading.against is not None else None
     _refuse_unknown(new, reading)
     named_clock = "wall time" in sentence
@@ -86,14 +88,15 @@ def rank(file: Path, number: int | None, case_name: str, growth: bool, by: str, 
         if edges:
             facts["edges"] = edge_rows(loaded, top)
         if leads:
-            facts["leads"] = lead_rows(paired(base, new, reading if named_clock else new.with_clock(reading)))
+            facts["leads"] = lead_rows(paired(base, new, reading if named_clock else new.with_clock(reading))) + grown
+            facts["worth"] = worth or None
         if growth_rows is not None:
             facts["growth"] = growth_rows[:top]
         facts |= reading_facts(loaded)
         click.echo(json_text(facts))
         return
     if leads:
-        tables.show_leads(pair)
+        tables.show_leads(pair, [*(row["sentence"] for row in grown), *filter(None, [worth])])
     tables.show_functions(loaded, by, top or 20)
     if lines:
         tables.show_lines(loaded, top or 20)

@@ -7,18 +7,26 @@ import subprocess
 import sys
 import tomllib
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 from platformdirs import user_data_path
 
+from ricerca.model.cases import Case, Part
 from ricerca.model.errors import EnvironmentProblem
-from ricerca.model.rounds import RECORDED
+from ricerca.model.rounds import RECORDED, Subject
 from ricerca.runner.program import describe
-from ricerca.runner.session import Plan, Session, Streams
+from ricerca.runner.series import Series, plans_of
+from ricerca.runner.session import Plan, Streams
 from ricerca.study.store import Study
 
 STATES = Path(__file__).parent / "tidebook"
 READINGS = "readings.csv"
+YEAR, MONTH, GROWING = "a year", "a month", "growing"
+MONTH_DAYS, SIZES = 30, ("20", "40", "80", "160")
+RUNS_PER_DAY = {YEAR: 4.0, MONTH: 60.0}
+QUARTERS_A_DAY = 96
+MOST_PLAIN_OF_MONTH = 3
 
 
 def default_folder() -> Path:
@@ -39,21 +47,21 @@ class Harbour:
         self.study = folder / "harbour.ricerca"
         self._plain_runs = plain_runs
         self._line_run = line_run
-        self._session: Session | None = None
+        self._series: Series | None = None
         self._stopped = False
 
     def stop(self) -> None:
         """Give up; rounds already made stay."""
         self._stopped = True
-        if self._session is not None:
-            self._session.finish_now()
+        if self._series is not None:
+            self._series.finish_now()
 
     def complete(self) -> bool:
         """Whether all rounds are there."""
         if not self.study.exists():
             return False
         with Study.open(self.study) as study:
-            made = [one for one in study.rounds() if one.last_run(RECORDED)]
+            made = [one for one in study.of(Part(YEAR)).rounds() if one.last_run(RECORDED)]
         return len(made) >= len(self._states())
 
     @staticmethod
@@ -85,7 +93,7 @@ class Harbour:
         if not self.study.exists():
             return False
         with Study.open(self.study) as study:
-            return any(one.number == number and one.last_run(RECORDED) for one in study.rounds())
+            return any(one.number == number and one.last_run(RECORDED) for one in study.of(Part(YEAR)).rounds())
 
     def prepare(self, last: bool = False) -> None:
         """Put the first state of the code (or the last) and the readings into the folder.
@@ -100,6 +108,9 @@ class Harbour:
             for state in self._states()[: None if last else 1]:  # each state holds the files that it changes
                 self._put(state["folder"])
             subprocess.run([sys.executable, "make_readings.py", READINGS], cwd=self.folder, check=True, timeout=120)
+            head, *rows = (self.folder / READINGS).read_text().splitlines(keepends=True)
+            for days in {*map(int, SIZES), MONTH_DAYS}:
+                (self.folder / f"readings-{days}.csv").write_text("".join([head, *rows[: days * QUARTERS_A_DAY]]))
         except (OSError, subprocess.SubprocessError) as problem:
             raise EnvironmentProblem(f"The example could not be made in {self.folder}: {problem}.") from None
 
@@ -113,15 +124,31 @@ class Harbour:
     def _record(self, state: dict[str, str], number: int, count: int, tell: Callable[[str], None]) -> None:
         program = ["tidebook.py", READINGS, "table.txt"]
         quiet = Streams(subprocess.DEVNULL, subprocess.DEVNULL, subprocess.DEVNULL, True)
-        subject = describe(program, str(self.folder), None)
         follow = self._line_run and number in (1, count)
-        self._session = Session(Plan(subject, self.study, state["name"], state["note"], self._plain_runs, follow=follow), quiet)
+        year = Plan(describe(program, str(self.folder), None), self.study, state["name"], state["note"], self._plain_runs, follow=follow,
+                    case=YEAR)  # fmt: skip
+        month = replace(year, subject=self._case(f"readings-{MONTH_DAYS}.csv"), case=MONTH, follow=False,
+                        plain_runs=min(self._plain_runs, MOST_PLAIN_OF_MONTH))  # fmt: skip
+        plans = [month, year]  # the year comes last: a round is whole when it is there
+        if number == count:
+            growing = Case(GROWING, self._case("readings-{days}.csv"), sizes=(("days", SIZES),))
+            with Study.open(self.study, create=True) as study:
+                study.keep_case(growing)
+            plans[1:1] = plans_of(growing, replace(year, plain_runs=0, follow=False))
+        if number == 1:
+            with Study.open(self.study, create=True) as study:
+                for plan in (year, month):
+                    study.keep_case(Case(plan.case, plan.subject, RUNS_PER_DAY[plan.case]))
+        self._series = Series(plans, quiet)
         last = ""
 
-        def look(session: Session = self._session) -> None:
+        def look() -> None:
             nonlocal last
-            if session.step != last:
-                last = session.step
+            if self._series is not None and self._series.step != last:
+                last = self._series.step
                 tell(f"Round {number} of {count}, “{state['name']}”: {last}")
 
-        self._session.run(look)
+        self._series.run(look)
+
+    def _case(self, readings: str) -> Subject:
+        return describe(["tidebook.py", readings, "table.txt"], str(self.folder), None)

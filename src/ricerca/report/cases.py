@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import shlex
+from dataclasses import replace
 from typing import Any
 
-from ricerca.measure.worth import Worth, worth_of
+from ricerca.measure.worth import Worth, run_ns, worth_of
 from ricerca.model.cases import Case, Part
+from ricerca.model.rounds import UNDONE
 from ricerca.report.tables import terminal, terminal_table
+from ricerca.report.verdicts import judged
 from ricerca.report.wording import printable, share_text, signed_time_text, time_text
 from ricerca.study.store import Study
 
@@ -40,7 +43,12 @@ def case_rows(study: Study) -> list[dict[str, Any]]:
 
 def worth_of_case(study: Study, case: Case) -> Worth:
     """What a case costs, from its first and its latest measured round that was not undone."""
-    return worth_of(case, study.of(Part(case.name)).rounds())
+    rounds = [round_ for round_ in study.of(Part(case.name)).rounds() if run_ns(round_) and round_.fate != UNDONE]
+    worth = worth_of(case, rounds)
+    if len(rounds) < 2 or worth.run_ns is None:
+        return worth
+    ratio = judged(rounds[0], rounds[-1]).speedup.ratio  # from runs made in turn where there are some: the machine may have changed
+    return replace(worth, baseline_ns=round(worth.run_ns * ratio)) if ratio == ratio else worth
 
 
 def show_cases(study: Study) -> None:

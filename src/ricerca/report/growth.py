@@ -93,17 +93,23 @@ def law_text(row: GrowthRow) -> str:
     return "constant" if law == CONSTANT else law.replace("^2", "²").replace("^3", "³").replace("^4", "⁴")
 
 
+def _steep_calls(row: GrowthRow) -> bool:
+    return row.calls_law.law not in (None, CONSTANT, "log n", "n", "n log n")
+
+
+def steep_rows(rows: Sequence[GrowthRow]) -> list[GrowthRow]:
+    """Functions that grow faster than their input and would take a tenth of the run at ten times the data, the largest first."""
+    total = sum(row.self_ns_at(TEN_TIMES) for row in rows)
+    steep = [row for row in rows if _steep_calls(row) or (row.time_exponent_interval is not None and row.time_exponent_interval[0] > STEEP)]
+    return sorted((row for row in steep if row.self_ns_at(TEN_TIMES) >= LEAST_SHARE * total), key=lambda row: -row.self_ns_at(TEN_TIMES))
+
+
 def growth_sentences(rows: Sequence[GrowthRow]) -> list[str]:
-    """What deserves a look: functions that grow faster than their input and would lead at ten times the data."""
-    later = [row.self_ns_at(TEN_TIMES) for row in rows]
-    total, found = sum(later), []
-    for row, then_ns in sorted(zip(rows, later, strict=True), key=lambda pair: -pair[1]):
-        exponent = row.time_exponent_interval[0] if row.time_exponent_interval else None
-        steep_calls = row.calls_law.law not in (None, CONSTANT, "log n", "n", "n log n")
-        steep_time = exponent is not None and exponent > STEEP
-        if then_ns < LEAST_SHARE * total or not (steep_calls or steep_time):
-            continue
-        if steep_calls:
+    """What deserves a look: a sentence for each of ``steep_rows``."""
+    total, found = sum(row.self_ns_at(TEN_TIMES) for row in rows), []
+    for row in steep_rows(rows):
+        then_ns = row.self_ns_at(TEN_TIMES)
+        if _steep_calls(row):
             how = f"The calls of {row.function} grow as {law_text(row)} (counts exact at {len(row.sizes)} sizes)"
         else:
             assert row.time_exponent_interval is not None and row.time_exponent is not None

@@ -106,8 +106,8 @@ def _headline(loaded: Loaded) -> str:
     return escape(" · ".join(parts))
 
 
-def show_leads(pair: Pair) -> None:
-    """What deserves a look, as numbered sentences with their evidence."""
+def show_leads(pair: Pair, besides: Sequence[str] = ()) -> None:
+    """What deserves a look, as numbered sentences with their evidence; below it what else is known, such as how it grows."""
     console = terminal()
     for number, row in enumerate(lead_rows(pair), 1):
         most = f" At most {factor_text(row['ceiling'])} faster." if row["ceiling"] else ""
@@ -117,6 +117,8 @@ def show_leads(pair: Pair) -> None:
             console.print(escape(f"   {text}"))
         if row["file"]:
             console.print(escape(f"   {row['file']}:{row['line']}"))
+    for text in besides:
+        console.print(escape(printable(text)))
     console.print()
 
 

@@ -22,9 +22,10 @@ from ricerca.engine.profile import KIND_BUILTIN, KIND_PYTHON
 from ricerca.engine.reading import ALL_OTHERS, EVERYTHING, WALL, Reading, parse
 from ricerca.loading import Loaded, edited_since, judge, load, paired
 from ricerca.measure.estimates import Speedup
-from ricerca.model.cases import WHOLE, Part
+from ricerca.model.cases import WHOLE, Part, size_number
 from ricerca.model.errors import RicercaError
 from ricerca.model.rounds import LINE, PLAIN, RECORDED, Round
+from ricerca.report.growth import growth_by_function, growth_of
 from ricerca.report.wording import short_name
 from ricerca.runner.taking import recover
 from ricerca.study.store import Study
@@ -69,10 +70,14 @@ class Readings:
             layers = study.layers_toml()
             loaded = self._load(study, number, layers)
             base = self._load(study, against, layers) if against is not None and against != loaded.round.number else None
+            sizes = [size for size in loaded.round.sizes if size_number(size) is not None]
+            of_sizes = []
+            if len(sizes) > 1:
+                of_sizes = [self._load(study.of(Part(loaded.round.case, size)), loaded.round.number, layers) for size in sizes]
         counts = len(loaded.round.runs), len(base.round.runs) if base else 0
         key = (path, loaded.run.id, base.run.id if base else None, reading, counts, layers)
 
-        return self._views.get(key, lambda: make_view(paired(base, loaded, reading)))
+        return self._views.get(key, lambda: _with_growth(make_view(paired(base, loaded, reading)), of_sizes))
 
     def _load(self, study: Study, number: int | None, layers: str) -> Loaded:
         one = study.round(number)
@@ -94,6 +99,14 @@ class Readings:
                         times = found[name]
                         times[round_.number] = times.get(round_.number, 0) + int(loaded.figures.self_ns[n])
         return found
+
+
+def _with_growth(view: View, of_sizes: Sequence[Loaded]) -> View:
+    """A view with how its functions grow, read at each size as the view is."""
+    if not of_sizes:
+        return view
+    rows = growth_of([loaded.through(replace(view.loaded.reading, stretch=None)) for loaded in of_sizes])
+    return replace(view, by_size=growth_by_function(view.loaded, rows))
 
 
 Followed = dict[int, int]

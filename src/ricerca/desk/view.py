@@ -12,6 +12,7 @@ from ricerca.engine.slices import Growth
 from ricerca.engine.view import line_texts, match_lines
 from ricerca.loading import Loaded, Pair
 from ricerca.measure.estimates import Speedup
+from ricerca.measure.growth import GrowthRow
 
 
 @dataclass(frozen=True)
@@ -33,6 +34,8 @@ class View:
     """Those of which that was so in the round compared with."""
     leads: tuple[Lead, ...] = ()
     pair: Pair | None = None
+    by_size: dict[int, GrowthRow] = field(default_factory=dict)
+    """How each function grows with the size of the input, where the case was measured in several."""
 
     def sure_of(self, function: int) -> bool:
         """Whether the change of a function's self time is more than chance."""

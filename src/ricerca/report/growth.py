@@ -93,6 +93,35 @@ def law_text(row: GrowthRow) -> str:
     return "constant" if law == CONSTANT else law.replace("^2", "²").replace("^3", "³").replace("^4", "⁴")
 
 
+def growth_words(row: GrowthRow) -> str:
+    """How a function grows, in sentences.
+
+    >>> growth_words(growth_row(("f", "m", "m.py", 1), (10, 20, 40, 80), (1, 1, 1, 1), (0, 0, 0, 0)))
+    'Its calls do not depend on the size.'
+    """
+    law = row.calls_law.law
+    if law == CONSTANT:
+        words = "Its calls do not depend on the size."
+    elif law is not None:
+        words = f"Its calls grow as {law_text(row)}, exact at {len(row.sizes)} sizes."
+    else:
+        words = f"No law of its calls fits {len(row.sizes)} sizes; the slope is {law_text(row)}."
+    if row.time_exponent is not None and row.time_exponent_interval is not None:
+        low, high = row.time_exponent_interval
+        words += f" Its self time grows as n^{row.time_exponent:.2f}, between {low:.2f} and {high:.2f}."
+    if row.self_ns[-1]:
+        words += f" At ten times the data it would take about {time_text(row.self_ns_at(TEN_TIMES))}."
+    return words
+
+
+def growth_by_function(loaded: Loaded, rows: Sequence[GrowthRow]) -> dict[int, GrowthRow]:
+    """How each function of a round that is read grows, by its number."""
+    table = loaded.profile.functions
+    by_name = {(row.function, row.module, row.file, row.line): row for row in rows}
+    keys = zip(table.name, table.module, table.file, table.first_line.tolist(), strict=True)
+    return {n: by_name[key] for n, key in enumerate(keys) if key in by_name}
+
+
 def _steep_calls(row: GrowthRow) -> bool:
     return row.calls_law.law not in (None, CONSTANT, "log n", "n", "n log n")
 

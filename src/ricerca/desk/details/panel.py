@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayou
 
 from ricerca.desk.details.editor import open_at
 from ricerca.desk.details.fan import Fan
+from ricerca.desk.details.size_growth import SizeGrowth
 from ricerca.desk.details.source_view import SourceView
 from ricerca.desk.details.what_if import WhatIf
 from ricerca.desk.look import theme
@@ -86,6 +87,7 @@ class DetailsPanel(QFrame):
         self.sentence.setWordWrap(True)
         self.sentence.setTextFormat(Qt.TextFormat.RichText)
         self.growth = GrowthLine()
+        self.by_size = SizeGrowth()
         self.what_if = WhatIf()
         self.what_if.expected.connect(state.note_expectation)
         self.fan = Fan()
@@ -109,6 +111,7 @@ class DetailsPanel(QFrame):
         layout.addLayout(row)
         layout.addWidget(self.sentence)
         layout.addWidget(self.growth)
+        layout.addWidget(self.by_size)
         layout.addWidget(self.what_if)
         layout.addSpacing(6)
         layout.addWidget(self.fan)
@@ -131,6 +134,7 @@ class DetailsPanel(QFrame):
             part.setVisible(there)
         self.difference.setVisible(there and view is not None and view.edited(function))
         self.growth.show_growth(view.growing.get(function) if view is not None else None)
+        self.by_size.show_row(view.by_size.get(function) if view is not None else None)
         if view is None or function < 0:
             self.title.setText("")
             self.place.setText("")

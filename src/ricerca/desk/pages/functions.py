@@ -14,6 +14,7 @@ from ricerca.desk.pages.seen import SeenPage
 from ricerca.desk.state import DeskState, View
 from ricerca.engine.cycles import Cycle
 from ricerca.engine.ranking import ceiling, running_share
+from ricerca.report.growth import TEN_TIMES, growth_words, law_text
 from ricerca.report.wording import count_text, factor_text, half_text, interval_words, place_text, plural, share_text, time_text
 
 MOST_NAMED = 12
@@ -135,6 +136,21 @@ def cycle_words(one: Cycle) -> str:
     )
 
 
+def _growth_column(view: View, count: int) -> Column:
+    """How calls grow with the size of the input; in the order of what functions would take at ten times the data."""
+    later = np.zeros(max(count + len(view.loaded.cycles), 1))
+    for n, row in view.by_size.items():
+        later[n] = row.self_ns_at(TEN_TIMES)
+
+    def write(n: int) -> str:
+        return law_text(view.by_size[n]) if n in view.by_size else ""
+
+    def explain(n: int) -> str:
+        return growth_words(view.by_size[n]) if n in view.by_size else "It was not measured at other sizes."
+
+    return Column("growth", "calls grow as", 88, write, later, explain, importance=2)
+
+
 NO_EVIDENCE = " This may be chance."
 
 
@@ -237,6 +253,8 @@ def _columns(view: View, rows: Rows) -> list[Column]:
                    explain=lambda n: f"Self time: {time_text(rows.self_ns[n] + gains[n])} in round {view.base.round.number}, "
                                      f"{time_text(rows.self_ns[n])} now.{'' if view.sure_of(n) else NO_EVIDENCE}" if n < count else "")
         )  # fmt: skip
+    if view.by_size:
+        columns.append(_growth_column(view, count))
     columns += [
         Column("inclusive", "inclusive", 78, lambda n: time_text(rows.inclusive_ns[n]), rows.inclusive_ns,
                lambda n: f"{time_text(rows.inclusive_ns[n])} in {rows.name[n]} and all it called, recursion counted once: "

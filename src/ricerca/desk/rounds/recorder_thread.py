@@ -8,6 +8,7 @@ import subprocess
 import tempfile
 import time
 import traceback
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from PyQt6.QtCore import QObject, QThread, pyqtSignal
@@ -15,7 +16,8 @@ from PyQt6.QtCore import QObject, QThread, pyqtSignal
 from ricerca.model.errors import RicercaError
 from ricerca.recording.live import Glance, glance
 from ricerca.recording.reader import open_recording
-from ricerca.runner.session import Outcome, Plan, Session, Streams
+from ricerca.runner.series import Series
+from ricerca.runner.session import Plan, Streams
 
 LOOK_SECONDS = 0.4
 MOST_OUTPUT = 200_000
@@ -33,15 +35,15 @@ class Progress:
 
 
 class RecorderThread(QThread):
-    """Runs one plan. The program's output goes to a file that is read along."""
+    """Runs the plans of one round. The programs' output goes to a file that is read along."""
 
     progressed = pyqtSignal(object)
     done = pyqtSignal(object)
     failed = pyqtSignal(str)
 
-    def __init__(self, plan: Plan, parent: QObject | None = None) -> None:
+    def __init__(self, plans: Sequence[Plan], parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self.plan = plan
+        self.plan = plans[0]
         self._output = tempfile.TemporaryFile()
         streams = Streams(
             stdin=subprocess.DEVNULL,
@@ -49,7 +51,7 @@ class RecorderThread(QThread):
             stderr=self._output.fileno(),
             own_group=True,
         )
-        self.session = Session(plan, streams)
+        self.series = Series(plans, streams)
         self._read = 0
         self._last = 0.0
         self._began = 0.0
@@ -57,28 +59,28 @@ class RecorderThread(QThread):
     def run(self) -> None:
         self._began = time.monotonic()
         try:
-            outcome: Outcome = self.session.run(self._look)
+            outcomes = self.series.run(self._look)
         except RicercaError as problem:
             self.failed.emit(str(problem))
         except Exception:
             self.failed.emit("Something went wrong in Ricerca:\n" + traceback.format_exc(limit=-4))
         else:
             self._tell()
-            self.done.emit(outcome)
+            self.done.emit(next((one for one in outcomes if one.run_id is None), outcomes[-1]))
         finally:
             self._output.close()
 
     def finish_now(self, by_force: bool = False) -> None:
         """Ask the program to end, or make it; what was recorded so far is kept."""
-        self.session.finish_now(signal.SIGKILL if by_force else signal.SIGTERM)
+        self.series.finish_now(signal.SIGKILL if by_force else signal.SIGTERM)
 
     def pause(self, paused: bool) -> None:
         """Leave out what happens from now on, or count it again."""
-        self.session.pause(paused)
+        self.series.pause(paused)
 
     def finish_recording(self) -> None:
         """End the recording and let the program run on."""
-        self.session.finish_recording()
+        self.series.finish_recording()
 
     def _look(self) -> None:
         if time.monotonic() - self._last > LOOK_SECONDS:
@@ -86,10 +88,10 @@ class RecorderThread(QThread):
 
     def _tell(self) -> None:
         self._last = time.monotonic()
-        self.progressed.emit(Progress(self.session.step, self._last - self._began, self._glance(), self._new_output()))
+        self.progressed.emit(Progress(self.series.step, self._last - self._began, self._glance(), self._new_output()))
 
     def _glance(self) -> Glance | None:
-        recording = self.session.recording
+        recording = self.series.session.recording
         if recording is None or not recording.exists():
             return None
         try:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import shlex
 import sys
+from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from PyQt6.QtCore import Qt, pyqtSignal
@@ -11,6 +13,7 @@ from PyQt6.QtGui import QTextCursor
 from PyQt6.QtWidgets import (
     QCheckBox,
     QComboBox,
+    QDoubleSpinBox,
     QFileDialog,
     QFormLayout,
     QGridLayout,
@@ -27,18 +30,23 @@ from PyQt6.QtWidgets import (
 )
 
 from ricerca.desk.look import theme
+from ricerca.desk.look.tips import tip
 from ricerca.desk.rounds.leaders import Leaders
 from ricerca.desk.rounds.recorder_thread import Progress, RecorderThread
 from ricerca.desk.state import DeskState
 from ricerca.measure.estimates import median_ns
-from ricerca.model.errors import RicercaError
+from ricerca.model.cases import Case, refuse_unused, sizes_of
+from ricerca.model.errors import InputError, RicercaError
 from ricerca.model.rounds import RECORDED, Subject
 from ricerca.report.wording import count_text, time_text
 from ricerca.runner.interpreters import offered
 from ricerca.runner.program import describe, variables_of
+from ricerca.runner.series import plans_of
 from ricerca.runner.session import Outcome, Plan
+from ricerca.study.store import Study
 
 DEFAULT_PLAIN = 5
+ALL_CASES = "all cases"
 LINES_FACTOR = 1.5
 """How much longer a run takes whose lines are followed than one that is only recorded, roughly."""
 HOW = (
@@ -62,6 +70,7 @@ class RunSheet(QWidget):
         self._study: Path | None = None
         self._thread: RecorderThread | None = None
         self._subjects: list[Subject] = []
+        self._cases: tuple[Case, ...] = ()
         self._asked_to_end = False
         self._paused = self._ended = False
         self._stack = QStackedLayout(self)
@@ -85,6 +94,19 @@ class RunSheet(QWidget):
         self.python.setAccessibleName("Interpreter")
         self.python.setToolTip("Environments near the program come first, then the Pythons of this machine. Any other path may be typed.")
         self.env = _line("Environment", "NAME=value, several with blanks between")
+        self.input = _line("Input file", "what it reads from its standard input; empty: nothing")
+        self.case = QComboBox()
+        self.case.setEditable(True)
+        self.case.setAccessibleName("Case")
+        self.case.setToolTip(tip("What is measured has a name within the study. Type another name for another case, such as: start-up."))
+        self.case.activated.connect(self._choose_case)
+        self.often = QDoubleSpinBox()
+        self.often.setRange(0, 1_000_000)
+        self.often.setDecimals(1)
+        self.often.setSpecialValueText("?")
+        self.often.setAccessibleName("How often it is run in a day")
+        self.often.setToolTip("How often it is run in a day: then Ricerca says what it costs in a week, and when to stop.")
+        self.sizes = _line("Sizes", "n=1000,2000,4000,8000: each is put for {n} in the arguments")
         self.name = _line("Name", "A few words, such as: speeds kept")
         self.note = QPlainTextEdit()
         self.note.setObjectName("entry")
@@ -117,7 +139,7 @@ class RunSheet(QWidget):
         cancel = QPushButton("Cancel")
         cancel.clicked.connect(self.closed)
         self.cwd.editingFinished.connect(self._offer_interpreters)
-        for field in (self.program, self.arguments, self.cwd, self.env, self.name, self.lines, self.inside):
+        for field in (self.program, self.arguments, self.cwd, self.env, self.input, self.sizes, self.name, self.lines, self.inside):
             field.returnPressed.connect(self._start)
         for field in (self.program, self.cwd):
             field.textChanged.connect(lambda _text: self.problem.setText(""))
@@ -139,6 +161,15 @@ class RunSheet(QWidget):
         form.addRow("Folder", self.cwd)
         form.addRow("Interpreter", self.python)
         form.addRow("Environment", self.env)
+        form.addRow("Input file", self.input)
+        case = QHBoxLayout()
+        case.setSpacing(8)
+        case.addWidget(self.case, 1)
+        case.addWidget(QLabel("run"))
+        case.addWidget(self.often)
+        case.addWidget(QLabel("times a day"))
+        form.addRow("Case", case)
+        form.addRow("Sizes", self.sizes)
         form.addRow("Name of the round", self.name)
         form.addRow("What changed", self.note)
         runs = QHBoxLayout()
@@ -204,10 +235,46 @@ class RunSheet(QWidget):
             self.arguments.setText("")
             self.cwd.setText(str(path.parent if path else Path.cwd()))
         self.paused.setChecked(False)
+        self._offer_cases(study)
         self._offer_interpreters()
         self._say_expected()
         self._stack.setCurrentIndex(0)
         (self.name if self._subjects else self.program).setFocus()
+
+    def _offer_cases(self, study: Path | None) -> None:
+        """The cases of the study, all of them at once first; looked up away from the interface."""
+        self._cases = ()
+        self.case.clear()
+        self.often.setValue(0)
+        self.sizes.setText("")
+        self._choose_case()
+        if study is None or not study.exists():
+            return
+
+        def read() -> tuple[Case, ...]:
+            with Study.open(study) as opened:
+                return opened.cases()
+
+        def then(cases: tuple[Case, ...]) -> None:
+            self._cases = cases
+            self.case.addItems([*([ALL_CASES] if len(cases) > 1 else []), *(case.name for case in cases)])
+            self._choose_case()
+
+        self._state.workers.request("cases", read, then)
+
+    @property
+    def _all_cases(self) -> bool:
+        return self.case.currentText() == ALL_CASES and len(self._cases) > 1
+
+    def _choose_case(self, _row: int = 0) -> None:
+        """Fill the form with a case; where all are measured, there is nothing to fill."""
+        for field in (self.earlier, self.program, self.arguments, self.cwd, self.python, self.env, self.input, self.sizes, self.often):
+            field.setEnabled(not self._all_cases)
+        chosen = next((case for case in self._cases if case.name == self.case.currentText()), None)
+        if chosen is not None:
+            self._fill_subject(chosen.subject)
+            self.sizes.setText(" ".join(f"{name}={','.join(values)}" for name, values in chosen.sizes))
+            self.often.setValue(chosen.runs_per_day or 0)
 
     def _offer_interpreters(self) -> None:
         """Environments near the program, looked for away from the interface."""
@@ -225,7 +292,9 @@ class RunSheet(QWidget):
         self._state.workers.request("interpreters", lambda: offered(folder), then)
 
     def _recall(self, row: int) -> None:
-        subject = self._subjects[row]
+        self._fill_subject(self._subjects[row])
+
+    def _fill_subject(self, subject: Subject) -> None:
         words = list(subject.program)
         first = 2 if words[0] == "-m" else 1
         self.program.setText(" ".join(words[:first]))
@@ -235,6 +304,7 @@ class RunSheet(QWidget):
         self.lines.setText(" ".join(subject.lines))
         self.env.setText(shlex.join(f"{name}={value}" for name, value in subject.env))
         self.inside.setText(" ".join(subject.inside))
+        self.input.setText(subject.input)
 
     def _browse(self) -> None:
         name, _kind = QFileDialog.getOpenFileName(self, "Program to record", self.cwd.text(), "Python programs (*.py *.pyz);;All files (*)")
@@ -281,6 +351,10 @@ class RunSheet(QWidget):
         self._say_expected()
 
     def _start(self) -> None:
+        if self._all_cases and self._study is not None:
+            plan = self._plan(self._cases[0].subject, self._study)
+            self.start([own for case in self._cases for own in plans_of(case, plan)])
+            return
         words = self.program.text().strip()
         try:
             parts = words.split(None, 1) if words.startswith("-m ") else [words] if words else []
@@ -293,21 +367,46 @@ class RunSheet(QWidget):
                 self.lines.text().split(),
                 self.inside.text().split(),
             )
+            sizes = sizes_of(self.sizes.text().split())
+            subject = replace(subject, input=self.input.text().strip())
+            refuse_unused(subject, sizes)
         except (RicercaError, ValueError) as problem:
             self._say_problem(str(problem))
             return
         study = self._study or Path(subject.cwd, f"{Path(program[1] if program[0] == '-m' else program[0]).stem}.ricerca")
-        self.start(
-            Plan(
-                subject,
-                study,
-                self.name.text().strip(),
-                self.note.toPlainText().strip(),
-                self.plain.value() if self.thorough else 0,
-                paused=self.paused.isChecked(),
-                follow=self.thorough and not self.lines.text().strip(),
-            )
+        name = self.case.currentText().strip()
+        plan = self._plan(subject, study)
+        if not name and not sizes and not self.often.value():
+            self.start([plan])
+            return
+        try:
+            wanted = Case(name or subject.title, replace(subject, lines=(), inside=()), self.often.value() or None, sizes)
+            case = self._keep_case(study, wanted)
+        except RicercaError as problem:
+            self._say_problem(str(problem))
+            return
+        self.start([replace(own, subject=subject) for own in plans_of(case, plan)])
+
+    def _plan(self, subject: Subject, study: Path) -> Plan:
+        return Plan(
+            subject,
+            study,
+            self.name.text().strip(),
+            self.note.toPlainText().strip(),
+            self.plain.value() if self.thorough else 0,
+            paused=self.paused.isChecked(),
+            follow=self.thorough and not self.lines.text().strip(),
         )
+
+    @staticmethod
+    def _keep_case(study_file: Path, case: Case) -> Case:
+        """Keep a case as it was filled in, unless its name is taken by other work."""
+        with Study.open(study_file, create=True) as study:
+            known = next((one for one in study.cases() if one.name == case.name), None)
+            if known is not None and known.subject.other_work(case.subject):
+                raise InputError(f"The case “{case.name}” is of something else ({known.subject.other_work(case.subject)}).",
+                                 "Give it another name.")  # fmt: skip
+            return study.keep_case(replace(case, prepare=known.prepare if known else ""))
 
     def _say_problem(self, text: str) -> None:
         self._stack.setCurrentIndex(0)
@@ -353,8 +452,8 @@ class RunSheet(QWidget):
         layout.setColumnStretch(0, 1)
         return page
 
-    def start(self, plan: Plan) -> None:
-        """Begin to make a round."""
+    def start(self, plans: Sequence[Plan]) -> None:
+        """Begin to make a round of one plan, or of several cases and sizes."""
         if self._thread is not None:
             return
         self.output.clear()
@@ -364,10 +463,10 @@ class RunSheet(QWidget):
         self.facts.setText("")
         self._asked_to_end = False
         self.finish.setText("Finish now")
-        self._paused, self._ended = plan.paused, False
+        self._paused, self._ended = plans[0].paused, False
         self._show_pause()
         self._stack.setCurrentIndex(1)
-        self._thread = RecorderThread(plan, self)
+        self._thread = RecorderThread(plans, self)
         self._thread.progressed.connect(self._show)
         self._thread.done.connect(self._done)
         self._thread.failed.connect(self._failed)

@@ -1,0 +1,120 @@
+"""How functions grow with the size of the input: a column, a picture in the details, and the run sheet that measures sizes and cases."""
+
+from __future__ import annotations
+
+import pytest
+from conftest import ricerca
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+from test_window import no_qt_warnings, number_of, open_window, settings  # noqa: F401 - fixtures
+
+from ricerca.desk.rounds.run_sheet import ALL_CASES
+from ricerca.study.store import Study
+
+PROGRAM = """
+import sys
+def same(a, b): return a == b
+def pairs(n):
+    for i in range(n):
+        for j in range(i): same(i, j)
+pairs(int(sys.argv[1]))
+"""
+
+
+@pytest.fixture(scope="module")
+def grown(tmp_path_factory):
+    folder = tmp_path_factory.mktemp("growth")
+    (folder / "job.py").write_text(PROGRAM)
+    done = ricerca("record", "--study", "s.ricerca", "--size", "n=10,20,40,80", "--", "job.py", "{n}", cwd=folder)
+    assert done.returncode == 0, done.stderr
+    return folder / "s.ricerca"
+
+
+@pytest.fixture
+def window(open_window, grown, qtbot):  # noqa: F811
+    made = open_window(grown)
+    qtbot.waitUntil(lambda: made.state.view is not None and not made.workers.busy, timeout=20_000)
+    return made
+
+
+def test_the_growth_of_calls_is_a_column_and_the_details_draw_it(window, qtbot):
+    window.show_named_page("Functions")
+    view, same = window.state.view, number_of(window, "same")
+    assert view.by_size[same].calls == (45, 190, 780, 3160)
+    assert view.by_size[same].calls_law.law == "n^2"
+    table = window.functions.table
+    assert "calls grow as" in {column.title for column in table.model.columns}
+    window.state.select(same)
+    assert window.details.by_size.isVisible()
+    assert "Its calls grow as n²" in window.details.by_size.toolTip()
+    image = window.details.by_size.grab().toImage()
+    colours = {image.pixelColor(x, y).name() for x in range(0, image.width(), 2) for y in range(0, image.height(), 2)}
+    assert len(colours) > 3, "points and a line are drawn"
+
+
+def test_a_study_without_sizes_has_neither(open_window, grown, qtbot, tmp_path):  # noqa: F811
+    (tmp_path / "job.py").write_text(PROGRAM)
+    ricerca("record", "--study", "s.ricerca", "--", "job.py", "9", cwd=tmp_path)
+    made = open_window(tmp_path / "s.ricerca")
+    qtbot.waitUntil(lambda: made.state.view is not None and not made.workers.busy, timeout=20_000)
+    assert made.state.view.by_size == {}
+    made.state.select(number_of(made, "same"))
+    assert not made.details.by_size.isVisible()
+
+
+def test_the_run_sheet_measures_a_new_case_with_sizes_then_all_cases(open_window, qtbot, tmp_path):  # noqa: F811
+    (tmp_path / "job.py").write_text(PROGRAM)
+    made = open_window(None)
+    made.new_study(tmp_path / "job.py") if hasattr(made, "new_study") else made.sheet.prepare(
+        tmp_path / "s.ricerca", str(tmp_path / "job.py")
+    )
+    sheet = made.sheet
+    sheet._study = tmp_path / "s.ricerca"
+    sheet.program.setText("job.py")
+    sheet.cwd.setText(str(tmp_path))
+    sheet.arguments.setText("{n}")
+    sheet.case.setCurrentText("growing")
+    sheet.sizes.setText("n=4,8")
+    sheet.often.setValue(12)
+    sheet.how.setCurrentIndex(1)
+    sheet.record.click()
+    qtbot.waitUntil(lambda: not sheet.running, timeout=60_000)
+    with Study.open(tmp_path / "s.ricerca") as study:
+        (case,) = study.cases()
+        assert (case.name, case.runs_per_day, case.sizes) == ("growing", 12, (("n", ("4", "8")),))
+        assert study.round(1).sizes == ("n=4", "n=8")
+    ricerca("cases", "s.ricerca", "--add", "once", "--", "job.py", "3", cwd=tmp_path)
+    again = open_window(tmp_path / "s.ricerca")
+    qtbot.waitUntil(lambda: again.state.view is not None and not again.workers.busy, timeout=20_000)
+    again.new_round()
+    qtbot.waitUntil(lambda: again.sheet.case.count() == 3, timeout=10_000)
+    assert again.sheet.case.currentText() == ALL_CASES
+    assert not again.sheet.program.isEnabled()
+    again.sheet.how.setCurrentIndex(1)
+    again.sheet.name.setFocus()
+    QTest.keyClicks(again.sheet.name, "both")
+    QTest.keyClick(again.sheet.name, Qt.Key.Key_Return)
+    qtbot.waitUntil(lambda: again.sheet.running, timeout=5_000)
+    qtbot.waitUntil(lambda: not again.sheet.running and not again.workers.busy, timeout=60_000)
+    with Study.open(tmp_path / "s.ricerca") as study:
+        assert study.round(2).name == "both"
+        assert study.round(2).cases == ("growing", "once")
+
+
+def test_a_case_that_is_something_else_and_a_size_that_is_not_used_are_refused_in_the_sheet(open_window, grown, qtbot):  # noqa: F811
+    made = open_window(grown)
+    qtbot.waitUntil(lambda: made.state.view is not None and not made.workers.busy, timeout=20_000)
+    made.new_round()
+    sheet = made.sheet
+    qtbot.waitUntil(lambda: sheet.case.count() == 1 and sheet.case.currentText() == "job", timeout=10_000)
+    assert sheet.sizes.text() == "n=10,20,40,80"
+    sheet.arguments.setText("7")
+    sheet.record.click()
+    assert "used nowhere" in sheet.problem.text()
+    sheet.sizes.setText("")
+    sheet.record.click()
+    assert "is of something else" in sheet.problem.text()
+    sheet.sizes.setText("n")
+    sheet.record.click()
+    assert "is not a size" in sheet.problem.text()
+    assert not sheet.running

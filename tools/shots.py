@@ -19,6 +19,7 @@ from ricerca.desk.application import make_application
 from ricerca.desk.look import theme
 from ricerca.desk.window import Window
 from ricerca.engine.reading import parse
+from ricerca.model.cases import Part
 
 SIZE = (1280, 800)
 
@@ -99,6 +100,21 @@ def _round_of_views(app: QApplication, settings: QSettings, study: Path, folder:
         settle(window)
         shot(window, "timeline")
         window.state.back()
+        settle(window)
+        window.show_named_page("History")
+        choose(window, "nearest_reading")
+        settle(window)
+        window.follow_selected()
+        settle(window)
+        shot(window, "history")
+        window.history.follow_selected()
+        window.state.look_at_part(Part("growing"))
+        settle(window)
+        choose(window, "nearest_reading")
+        window.show_named_page("Functions")
+        settle(window)
+        shot(window, "growth")
+        window.state.look_at_part(Part("a year"))
         settle(window)
         window.show_keys()
         shot(window, "keys")

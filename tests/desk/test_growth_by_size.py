@@ -89,7 +89,7 @@ def test_the_run_sheet_measures_a_new_case_with_sizes_then_all_cases(open_window
     again.new_round()
     qtbot.waitUntil(lambda: again.sheet.case.count() == 3, timeout=10_000)
     assert again.sheet.case.currentText() == ALL_CASES
-    assert not again.sheet.program.isEnabled()
+    assert not again.sheet.program.isVisible()
     again.sheet.how.setCurrentIndex(1)
     again.sheet.name.setFocus()
     QTest.keyClicks(again.sheet.name, "both")

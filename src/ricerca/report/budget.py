@@ -12,7 +12,7 @@ from xml.etree import ElementTree
 
 import numpy as np
 
-from ricerca.engine.layers import MINE, PROGRAMS
+from ricerca.engine.layers import COLLECTION, MINE, PROGRAMS
 from ricerca.loading import Loaded, Pair
 from ricerca.measure.estimates import Speedup
 from ricerca.model.errors import InputError
@@ -50,7 +50,7 @@ class Limit:
         whose = f" of {self.of}" if self.of else ""
         caller = f" from {self.caller}" if self.caller else ""
         if self.count:
-            return f"{what}{whose}{caller} at most {self.at_most:g}"
+            return f"{what}{whose}{caller} at most {_number(self.at_most)}"
         return f"{what}{whose} at most {self.at_most:g} of the base"
 
 
@@ -131,8 +131,8 @@ def count_of(loaded: Loaded, limit: Limit) -> int:
     elif limit.count == "programs":
         there &= (np.asarray(profile.functions.layer) == PROGRAMS)[profile.function]
     if limit.caller == FROM_MINE:
-        mine = (np.asarray(profile.functions.layer) == MINE)[profile.function]
-        there &= mine[profile.parent]
+        layer = np.asarray(profile.functions.layer)
+        there &= (layer == MINE)[profile.function][profile.parent] & (layer != COLLECTION)[profile.function]
     return int(there.sum()) if limit.count == "contexts" else int(profile.calls[there].sum())
 
 
@@ -257,14 +257,15 @@ def first_budget(loaded: Loaded, base: int | None, most: int = 5) -> str:
     own = np.asarray(table.layer) == MINE
     python = np.asarray([bool(file) and not name.startswith("<") for file, name in zip(table.file, table.name, strict=True)], bool)
     order = [int(n) for n in np.argsort(-figures.self_ns, kind="stable") if own[n] and python[n] and figures.calls[n]][:most]
-    limits = [("calls of the whole run", "calls", "", loaded.profile.total_calls)]
+    made = count_of(loaded, Limit("", 0, "calls", caller=FROM_MINE))  # imports make other calls where code was compiled before
+    limits = [("calls made by my code", "calls", "", made)]
     names = [f"{table.module[n]}.{table.name[n]}" for n in order]
     limits += [(f"calls of {name}", "calls", name, count_of(loaded, Limit("", 0, "calls", of=name))) for name in names]
     programs = count_of(loaded, Limit("", 0, "programs"))
     limits.append(("started programs", "programs", "", programs))
     parts = [f"# Limits of round {loaded.round.number} “{loaded.round.name}”. Counts are exact: they do not vary with the machine."]
     for name, count, of, at_most in limits:
-        whose = f"\nof = {_toml(of)}" if of else ""
+        whose = f"\nof = {_toml(of)}" if of else '\nfrom = "mine"' if count == "calls" else ""
         parts.append(f"[[limit]]\nname = {_toml(name)}\ncount = {_toml(count)}{whose}\nat_most = {at_most}")
     if base is not None:
         parts.append(f'[[limit]]\nname = "no slower than round {base}"\nratio = "total"\nbase = {base}\nat_most = 1.05')

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shlex
 from dataclasses import replace
 from typing import Any
 
@@ -59,11 +58,13 @@ def show_cases(study: Study) -> None:
         console.print("No cases yet. Add one with: ricerca cases FILE --add NAME -- PROGRAM ARG...")
         return
     table = terminal_table("case", "program", "sizes", "a day", "a run", "a week", "saved", left=("case", "program", "sizes"))
+    for column in table.columns[1:3]:
+        column.no_wrap = False
     for case in known:
         worth = worth_of_case(study, case)
         sizes = "; ".join(f"{name} = {', '.join(values)}" for name, values in case.sizes)
         table.add_row(
-            printable(case.name), printable(shlex.join(case.subject.program)), printable(sizes),
+            printable(case.name), printable(" ".join(case.subject.program)), printable(sizes),
             f"{case.runs_per_day:g}" if case.runs_per_day is not None else "",
             time_text(worth.run_ns) if worth.run_ns else "", time_text(worth.week_ns) if worth.week_ns else "",
             signed_time_text(worth.saved_week_ns).removeprefix("+") if worth.saved_week_ns else "",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -135,7 +136,7 @@ class HistoryPage(SeenPage):
         self.history = history
         places = history.places
         self._fill_table(places)
-        changes, cases = len(places) - 1, len(history.cases)
+        changes, cases = len(places) - 1, 1 + sum(len(own) > 1 for _case, own in history.cases[1:])
         words = f"{plural(len(places), 'round')}"
         if changes > 0:
             words += ". What a run takes, as a share of the first round, with 95 % intervals; from runs made in turn where there are some"
@@ -217,6 +218,8 @@ class HistoryPage(SeenPage):
         places = self.history.places
         highest = self._top()
         for number, (case, own) in reversed(list(enumerate(self.history.cases))):
+            if number and len(own) < 2:
+                continue  # one round alone tells nothing beside the others
             colour = colours.own("mine") if number == 0 else QColor(colours.soft)
             self._paint_case(pg, own, colour, case if len(self.history.cases) > 1 else "", number == 0, highest)
         first_ns = places[0].row.run_ns if places else None
@@ -232,6 +235,8 @@ class HistoryPage(SeenPage):
 
     def _paint_case(self, pg: Any, places: tuple[Place, ...], colour: QColor, name: str, main: bool, top: float) -> None:
         """One case: lines from each round to those made from it, points with intervals; what lies above the scale ends at its edge."""
+        across = {place.row.number: place.x for place in self.history.places}
+        places = tuple(replace(place, x=across.get(place.row.number, place.x)) for place in places)
         at = {place.row.number: place for place in places}
         for place in places:
             if place.parent is not None:
@@ -268,7 +273,7 @@ class HistoryPage(SeenPage):
             )
         self.plot.addItem(pg.ScatterPlotItem(spots=spots))
         if name and places:
-            self._label(pg, name, places[-1].x, min(places[-1].row.of_first, top), colour)
+            self._label(pg, name, places[-1].x, min(places[-1].row.of_first, top), colour, below=not main)
 
     def _paint_followed(self, pg: Any, places: tuple[Place, ...], name: Name, times: Followed, first_ns: int) -> None:
         """A function through the rounds: its self time as a share of what the first round takes."""

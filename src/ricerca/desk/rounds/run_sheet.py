@@ -38,7 +38,7 @@ from ricerca.measure.estimates import median_ns
 from ricerca.model.cases import Case, refuse_unused, sizes_of
 from ricerca.model.errors import InputError, RicercaError
 from ricerca.model.rounds import RECORDED, Subject
-from ricerca.report.wording import count_text, time_text
+from ricerca.report.wording import count_text, plural, time_text
 from ricerca.runner.interpreters import offered
 from ricerca.runner.program import describe, variables_of
 from ricerca.runner.series import plans_of
@@ -155,21 +155,24 @@ class RunSheet(QWidget):
         form.setHorizontalSpacing(16)
         form.setVerticalSpacing(9)
         self._earlier_label = QLabel("Earlier programs")
+        case = QHBoxLayout()
+        case.setSpacing(8)
+        case.addWidget(self.case, 1)
+        self._run_words, self._day_words = QLabel("run"), QLabel("times a day")
+        case.addWidget(self._run_words)
+        case.addWidget(self.often)
+        case.addWidget(self._day_words)
+        self._form = form
         form.addRow(self._earlier_label, self.earlier)
+        form.addRow("Case", case)
         form.addRow("Program", program_row)
         form.addRow("Arguments", self.arguments)
         form.addRow("Folder", self.cwd)
         form.addRow("Interpreter", self.python)
         form.addRow("Environment", self.env)
         form.addRow("Input file", self.input)
-        case = QHBoxLayout()
-        case.setSpacing(8)
-        case.addWidget(self.case, 1)
-        case.addWidget(QLabel("run"))
-        case.addWidget(self.often)
-        case.addWidget(QLabel("times a day"))
-        form.addRow("Case", case)
         form.addRow("Sizes", self.sizes)
+        self._of_one_case = (program_row, self.arguments, self.cwd, self.python, self.env, self.input, self.sizes)
         form.addRow("Name of the round", self.name)
         form.addRow("What changed", self.note)
         runs = QHBoxLayout()
@@ -268,8 +271,13 @@ class RunSheet(QWidget):
 
     def _choose_case(self, _row: int = 0) -> None:
         """Fill the form with a case; where all are measured, there is nothing to fill."""
-        for field in (self.earlier, self.program, self.arguments, self.cwd, self.python, self.env, self.input, self.sizes, self.often):
-            field.setEnabled(not self._all_cases)
+        for field in self._of_one_case:
+            self._form.setRowVisible(field, not self._all_cases)
+        for widget in (self._run_words, self.often, self._day_words):
+            widget.setVisible(not self._all_cases)
+        for earlier in (self.earlier, self._earlier_label):
+            earlier.setVisible(not self._all_cases and len(self._subjects) > 1)
+        self._say_expected()
         chosen = next((case for case in self._cases if case.name == self.case.currentText()), None)
         if chosen is not None:
             self._fill_subject(chosen.subject)
@@ -313,6 +321,10 @@ class RunSheet(QWidget):
             self.cwd.setText(str(Path(name).parent))
 
     def _say_expected(self) -> None:
+        if self._all_cases:
+            names = [case.name + (f" at {plural(len(case.all_sizes), 'size')}" if case.sizes else "") for case in self._cases]
+            self.expected.setText(f"Measures {', '.join(names)}, one after the other. {self._repeats()}")
+            return
         measured = [one for one in self._state.rounds if one.plain_ns] if self._study == self._state.path else []
         if not measured:
             self.expected.setText(f"A recorded run takes about two to five times as long as a plain one. {self._repeats()}")

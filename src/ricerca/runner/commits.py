@@ -45,6 +45,7 @@ class Commits:
         self.step = ""
         self._streams = streams
         self._series: Series | None = None
+        self._pairing: Pairing | None = None
         self._counted: dict[int, Counted | None] = {}
 
     def finish_now(self, number: int = 15) -> None:
@@ -52,6 +53,8 @@ class Commits:
         self.stopped = True
         if self._series is not None:
             self._series.finish_now(number)
+        if self._pairing is not None:
+            self._pairing.stop(number)
 
     def known(self, revision: str) -> Round | None:
         """The round that has measured a commit, in the first plan's case."""
@@ -116,9 +119,9 @@ class Commits:
             if rounds[0] is None or rounds[1] is None or self.stopped:
                 return None
             self.step = f"commits {self.revisions[first]} and {self.revisions[second]} in turn"
-            pairing = Pairing(self.study, rounds[0].number, rounds[1].number, None, PAIRS_LIMIT_S, True, self._part)
+            self._pairing = Pairing(self.study, rounds[0].number, rounds[1].number, None, PAIRS_LIMIT_S, True, self._part)
             try:
-                return pairing.run(look).verdict in (FASTER, SLOWER)
+                return self._pairing.run(look).verdict in (FASTER, SLOWER)
             except RicercaError as problem:
                 self._skip(self.revisions[first], problem.what)
                 return None

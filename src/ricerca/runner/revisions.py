@@ -81,15 +81,16 @@ class Checkout:
     root: str
     revision: str
     """Short name of the revision."""
-    subject: str
-    """First line of its message."""
     _room: tempfile.TemporaryDirectory[str] | None = field(default=None, repr=False)
 
     def __enter__(self) -> Moved:
         self._room = tempfile.TemporaryDirectory(prefix="ricerca-", ignore_cleanup_errors=True)
         folder = Path(os.path.realpath(self._room.name), os.path.basename(self.root) or "root")
         try:
-            _git(self.root, "worktree", "add", "--quiet", "--detach", "--force", str(folder), self.revision)
+            # what the person has set to be done at a checkout is not meant for this one
+            _git(
+                self.root, "-c", "core.hooksPath=/dev/null", "worktree", "add", "--quiet", "--detach", "--force", str(folder), self.revision
+            )
         except InputError as problem:
             self._room.cleanup()
             raise EnvironmentProblem(f"Revision {self.revision} cannot be checked out: {problem.what}") from None
@@ -98,8 +99,9 @@ class Checkout:
 
     def __exit__(self, _kind: type[BaseException] | None, _problem: BaseException | None, _trace: TracebackType | None) -> None:
         assert self._room is not None
+        folder = Path(os.path.realpath(self._room.name), os.path.basename(self.root) or "root")
+        subprocess.run(["git", "-C", self.root, "worktree", "remove", "--force", str(folder)], capture_output=True)
         self._room.cleanup()
-        subprocess.run(["git", "-C", self.root, "worktree", "prune"], capture_output=True)
 
     def _link_the_rest(self, folder: Path) -> None:
         others = _git(self.root, "ls-files", "--others", "--directory", "--no-empty-directory", "-z").split("\0")
@@ -122,7 +124,7 @@ def checkout_of(cwd: str, revision: str) -> Checkout:
     root = _root(cwd)
     ask = "rev-parse", "--verify", "--quiet", "--end-of-options", f"{revision}^{{commit}}"
     full = _git(root, *ask, problem=f"There is no revision {revision!r} in {root}.")
-    return Checkout(root, full.strip()[:ABBREVIATED], _git(root, "show", "--no-patch", "--format=%s", full.strip()).strip())
+    return Checkout(root, full.strip()[:ABBREVIATED])
 
 
 def revisions_of(cwd: str, between: str) -> list[str]:

@@ -22,6 +22,9 @@ def main(source: Path) -> None:
         subject = study.rounds()[-1].subject
         study.relocate(subject.cwd, PLACE)
         study.relocate(subject.python, PYTHON)
+        for root in subject.roots:  # the working copy in which it was recorded
+            if not root.startswith(PLACE) and not root.startswith(subject.cwd):
+                study.relocate(f'"{root}"', f'"{PLACE}"')
         study.relocate(str(RECORDER), "/usr/lib/ricerca/recorder")
         study.relocate(sys.base_prefix, "/usr")
         study.relocate(sys.prefix, "/usr")

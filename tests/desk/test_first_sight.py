@@ -104,18 +104,18 @@ def test_enter_in_any_field_starts_and_quick_is_one_recorded_run(qtbot, window):
     started = []
     sheet.start = started.append
     QTest.keyClick(sheet.name, Qt.Key.Key_Return)
-    assert started[0].plain_runs == 0 and not started[0].follow
+    assert started[0][0].plain_runs == 0 and not started[0][0].follow
     sheet.how.setCurrentIndex(0)
     assert f"is run {2 + 3 * sheet.plain.value()} times" in sheet.expected.text()
     assert "lines" in sheet.expected.text() and "plain and sparse" in sheet.expected.text()
     QTest.keyClick(sheet.arguments, Qt.Key.Key_Return)
-    assert started[1].plain_runs == sheet.plain.value() > 0 and started[1].follow
+    assert started[1][0].plain_runs == sheet.plain.value() > 0 and started[1][0].follow
     sheet.lines.setText("work")
     QTest.keyClick(sheet.lines, Qt.Key.Key_Return)
-    assert not started[2].follow and started[2].subject.lines == ("work",)
+    assert not started[2][0].follow and started[2][0].subject.lines == ("work",)
     sheet.env.setText("MODE=fast 'TITLE=two words'")
     QTest.keyClick(sheet.env, Qt.Key.Key_Return)
-    assert started[3].subject.env == (("MODE", "fast"), ("TITLE", "two words"))
+    assert started[3][0].subject.env == (("MODE", "fast"), ("TITLE", "two words"))
     sheet.env.setText("MODE")
     QTest.keyClick(sheet.env, Qt.Key.Key_Return)
     assert len(started) == 4 and "no variable of the environment" in sheet.problem.text()

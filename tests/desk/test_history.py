@@ -142,6 +142,20 @@ def test_what_became_of_a_change_is_said_in_the_window(window, qtbot, cases):
     settle(qtbot, window)
 
 
+def test_a_report_of_what_is_read_is_saved_from_the_window(window, qtbot, tmp_path, monkeypatch):
+    from PyQt6.QtWidgets import QFileDialog
+
+    said = []
+    monkeypatch.setattr(window, "say", said.append)
+    for name, start in (("r.html", b"<!DOCTYPE html>"), ("r.pdf", b"%PDF")):
+        monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_words, name=name: (str(tmp_path / name), ""))
+        window.export()
+        qtbot.waitUntil(lambda: not window.workers.busy, timeout=30_000)
+        assert (tmp_path / name).read_bytes().startswith(start)
+        assert said[-1] == f"Saved {tmp_path / name}."
+    assert "“round 3”" in (tmp_path / "r.html").read_text()
+
+
 def test_the_picture_and_its_figures_are_saved(window, tmp_path, cases):
     for name, start in (("h.svg", b"<?xml"), ("h.png", b"\x89PNG"), ("h.pdf", b"%PDF"), ("h.csv", b"case,round")):
         window.history.save(tmp_path / name)

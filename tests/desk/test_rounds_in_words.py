@@ -8,9 +8,9 @@ import pytest
 from conftest import ricerca
 from PyQt6.QtCore import QSettings
 
+from ricerca.desk.kept_rounds import read_rounds
 from ricerca.desk.reading.line import CLOCK_WORDS, verdict_facts, verdict_words
 from ricerca.desk.rounds.column import describe
-from ricerca.desk.state import read_rounds
 from ricerca.desk.window import Window
 from ricerca.engine.reading import CLOCKS
 

@@ -260,15 +260,15 @@ def test_every_number_explains_itself(window):
 
 
 def test_widgets_for_input_have_accessible_names(window):
-    from PyQt6.QtWidgets import QAbstractItemView, QComboBox, QLineEdit, QSpinBox
+    from PyQt6.QtWidgets import QAbstractItemView, QAbstractSpinBox, QComboBox, QLineEdit
 
     def belongs_to_a_named_one(widget) -> bool:
         above = widget.parent()
-        while above is not None and not (isinstance(above, QComboBox | QSpinBox | QAbstractItemView) and above.accessibleName()):
+        while above is not None and not (isinstance(above, QComboBox | QAbstractSpinBox | QAbstractItemView) and above.accessibleName()):
             above = above.parent()
         return above is not None
 
-    for kind in (QLineEdit, QComboBox, QSpinBox, QAbstractItemView):
+    for kind in (QLineEdit, QComboBox, QAbstractSpinBox, QAbstractItemView):
         for widget in window.findChildren(kind):
             assert widget.accessibleName() or belongs_to_a_named_one(widget), widget
 

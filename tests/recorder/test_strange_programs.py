@@ -76,6 +76,33 @@ FOREIGN = dedent("""\
     """)
 
 
+MANY_FOREIGN = dedent("""\
+    import ctypes
+    lib = ctypes.CDLL(None)
+    kind = ctypes.CFUNCTYPE(ctypes.c_void_p, ctypes.c_void_p)
+    def step(n): return n + 1
+    def run(_):
+        for i in range(20): step(i)
+        return 0
+    callback = kind(run)
+    for _ in range(60):
+        threads = [ctypes.c_ulong() for _ in range(8)]
+        for one in threads:
+            lib.pthread_create(ctypes.byref(one), None, callback, None)
+            for i in range(30): step(i)  # frames begin here while thread states are made there
+        for one in threads: lib.pthread_join(one, None)
+    """)
+
+
+def test_threads_that_are_made_while_python_runs_are_all_followed(counted, hook, version):
+    if hook == "python" and version < (3, 12):
+        pytest.skip("the recorder in Python does not see them")
+    counts = counted(MANY_FOREIGN)
+    assert counts.facts["exit_status"] == 0
+    assert counts.calls("run") == 480
+    assert counts.calls("step") == 480 * 20 + 480 * 30
+
+
 def test_threads_made_outside_of_python_are_followed_from_their_first_call(counted, hook, version):
     if hook == "python" and version < (3, 12):
         pytest.skip("the recorder in Python does not see them")

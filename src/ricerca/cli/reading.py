@@ -255,14 +255,18 @@ def export(file: Path, path: Path, number: int | None, sentence: str, what: str,
       ricerca export harbour.ricerca --to - --what edges
     """
     from ricerca.engine.reading import parse
-    from ricerca.loading import load_with_first
+    from ricerca.loading import load_pair, load_with_first
     from ricerca.report.account import account_facts, account_of
     from ricerca.report.export import export_bytes, export_text, write_text
     from ricerca.report.graph import GRAPHS, PICTURES
 
     reading = parse(sentence)
     with opened(file, _part(reading)) as study:
-        pair = load_with_first(study, number if number is not None else reading.round, reading)
+        number = number if number is not None else reading.round
+        if reading.against is not None:
+            pair = load_pair(study, reading.against, number, reading)
+        else:
+            pair = load_with_first(study, number, reading)
         account = account_of(study, pair, top)
     _refuse_unknown(pair.new, reading)
     suffix = path.suffix.lower()

@@ -305,7 +305,7 @@ class Window(QMainWindow):
         if state.path is None or state.number is None or state.against is None:
             self.say("Choose two rounds to run in turn.")
         elif not self.sheet.running:
-            self.turns.start(state.path, state.against, state.number)
+            self.turns.start(state.path, state.against, state.number, state.part)
 
     def open_study(self, path: Path) -> None:
         """Open another study."""
@@ -422,17 +422,22 @@ class Window(QMainWindow):
         if view is None:
             return
         name, _kind = QFileDialog.getSaveFileName(self, "Export this round", str(Path.cwd() / "round.md"),
-                                                  "Markdown (*.md);;CSV (*.csv);;JSON (*.json)")  # fmt: skip
+                                                  "Markdown (*.md);;Report (*.html *.pdf);;CSV (*.csv);;JSON (*.json)")  # fmt: skip
         if not name:
             return
+        from ricerca.desk.report_process import REPORTS, write_report
         from ricerca.loading import Pair
         from ricerca.report.export import export_text, write_text
 
-        path, study = Path(name), str(self.state.path)
-        self.workers.request(
-            "export", lambda: write_text(path, export_text(Pair(view.loaded, view.base), path.suffix.lower(), study)),
-            lambda _done: self.say(f"Saved {path}."),
-        )  # fmt: skip
+        path, study, reading = Path(name), str(self.state.path), self.state.whole_reading
+
+        def save() -> None:
+            if path.suffix.lower() in REPORTS:
+                write_report(study, path, reading)
+            else:
+                write_text(path, export_text(Pair(view.loaded, view.base), path.suffix.lower(), study))
+
+        self.workers.request("export", save, lambda _done: self.say(f"Saved {path}."))
 
     def wear(self, choice: str) -> None:
         """Change to the light, the dark or the system's theme."""

@@ -12,6 +12,7 @@ from ricerca.engine.profile import FunctionTable
 from ricerca.engine.ranking import ranked
 from ricerca.engine.waits import wait_classes, waiting_by_class
 from ricerca.loading import Loaded, Pair
+from ricerca.measure.estimates import Speedup
 from ricerca.report.leads import lead_evidence, lead_sentence
 
 THREAD_START = "<thread start>"
@@ -186,6 +187,19 @@ def reading_facts(loaded: Loaded) -> dict[str, Any]:
     }
 
 
+def speedup_facts(found: Speedup) -> dict[str, Any]:
+    """A verdict with what it rests on; null where it is not known."""
+    return {
+        "speedup": round(found.ratio, 4) if found.ratio == found.ratio else None,
+        "interval": [round(end, 4) for end in found.interval] if found.interval else None,
+        "verdict": found.verdict,
+        "why": found.why,
+        "pairs": found.pairs,
+        "evidence": found.evidence or None,
+        "pairs_to_settle": found.more,
+    }
+
+
 def comparison_facts(pair: Pair, study: str) -> dict[str, Any]:
     """Two rounds beside each other; the pair has a base."""
     found, verdict, base, new = pair.comparison, pair.verdict, pair.base, pair.new
@@ -210,13 +224,7 @@ def comparison_facts(pair: Pair, study: str) -> dict[str, Any]:
     return {
         "base": round_facts(base, study),
         "new": round_facts(new, study),
-        "speedup": round(verdict.ratio, 4) if verdict.ratio == verdict.ratio else None,
-        "interval": [round(end, 4) for end in verdict.interval] if verdict.interval else None,
-        "verdict": verdict.verdict,
-        "why": verdict.why,
-        "pairs": verdict.pairs,
-        "evidence": verdict.evidence or None,
-        "pairs_to_settle": verdict.more,
+        **speedup_facts(verdict),
         "same_output": pair.answer.same,
         "answer": pair.answer.verdict or None,
         "answer_differs": pair.answer.difference,

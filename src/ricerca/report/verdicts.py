@@ -15,6 +15,7 @@ from ricerca.model.answers import AnswerVerdict
 from ricerca.model.cases import Part
 from ricerca.model.errors import InputError
 from ricerca.model.rounds import Round
+from ricerca.report.facts import speedup_facts
 from ricerca.report.tables import terminal, terminal_table
 from ricerca.report.wording import printable, time_text, verdict_text
 from ricerca.study.store import Study
@@ -67,20 +68,13 @@ def of_other_cases(study: Study, base: int, new: int, case: str) -> list[Judged]
 
 def judged_facts(found: Judged) -> dict[str, Any]:
     """A verdict as JSON."""
-    speedup = found.speedup
     return {
         "case": found.new.case,
         "base": found.base.number,
         "new": found.new.number,
         "base_ns": run_ns(found.base),
         "new_ns": run_ns(found.new),
-        "speedup": round(speedup.ratio, 4) if speedup.ratio == speedup.ratio else None,
-        "interval": [round(end, 4) for end in speedup.interval] if speedup.interval else None,
-        "verdict": speedup.verdict,
-        "why": speedup.why,
-        "pairs": speedup.pairs,
-        "evidence": speedup.evidence or None,
-        "pairs_to_settle": speedup.more,
+        **speedup_facts(found.speedup),
         "same_output": found.answer.same,
         "differs": list(found.differs),
     }

@@ -17,10 +17,11 @@ from typing import TYPE_CHECKING
 
 from ricerca.model.cases import WHOLE, Case, Part, size_from, size_number, sized
 from ricerca.model.completeness import Gap
-from ricerca.model.errors import EnvironmentProblem, FileDamagedError, InputError, NewerFormatError
+from ricerca.model.errors import FileDamagedError, InputError, NewerFormatError
 from ricerca.model.rounds import LINE, RECORDED, Round, Run, Subject, with_exits_judged
 from ricerca.study import about_runs
 from ricerca.study.cases import case_values, cases_from
+from ricerca.study.paths import damaged, kept_path, path_of, trouble
 from ricerca.study.schema import APPLICATION_ID, FORMAT, free_name, migrate
 
 if TYPE_CHECKING:  # recording a program must not wait for NumPy to load
@@ -28,20 +29,6 @@ if TYPE_CHECKING:  # recording a program must not wait for NumPy to load
 
 
 SOURCE_LEVEL = 1  # a person waits for it
-
-
-def _kept(text: str) -> str | bytes:
-    """A path as SQLite can keep it: one that is no UTF-8 as the bytes it is."""
-    try:
-        text.encode("utf-8")
-    except UnicodeEncodeError:
-        return os.fsencode(text)
-    return text
-
-
-def _path(value: object) -> str:
-    """A path as it was given to ``_kept``."""
-    return os.fsdecode(value) if isinstance(value, bytes) else str(value)
 
 
 class Study:
@@ -84,9 +71,9 @@ class Study:
             connection.execute("PRAGMA trusted_schema = OFF")
             cls._check(place, connection, fresh or place.stat().st_size == 0)
         except sqlite3.OperationalError as problem:
-            raise _trouble(place, problem) from None
+            raise trouble(place, problem) from None
         except sqlite3.DatabaseError as problem:
-            raise _damaged(place, problem) from None
+            raise damaged(place, problem) from None
         return cls(place, connection, part)
 
     def of(self, part: Part) -> Study:
@@ -102,7 +89,7 @@ class Study:
             raise FileDamagedError(f"{place.name} is not a Ricerca study.")
         if version < 0:
             connection.close()
-            raise _damaged(place, f"its format is {version}")
+            raise damaged(place, f"its format is {version}")
         if version > FORMAT:
             connection.close()
             raise NewerFormatError(f"{place.name} was written by a newer Ricerca.", "Update Ricerca to open it.")
@@ -136,27 +123,27 @@ class Study:
         try:
             return self._db.execute(statement, values)
         except sqlite3.OperationalError as problem:
-            raise _trouble(self.path, problem) from None
+            raise trouble(self.path, problem) from None
         except sqlite3.DatabaseError as problem:
-            raise _damaged(self.path, problem) from None
+            raise damaged(self.path, problem) from None
 
     def execute_many(self, statement: str, rows: Iterable[tuple[object, ...]]) -> None:
         """Run a statement for each row."""
         try:
             self._db.executemany(statement, rows)
         except sqlite3.OperationalError as problem:
-            raise _trouble(self.path, problem) from None
+            raise trouble(self.path, problem) from None
         except sqlite3.DatabaseError as problem:
-            raise _damaged(self.path, problem) from None
+            raise damaged(self.path, problem) from None
 
     def query(self, statement: str, values: tuple[object, ...] = ()) -> list[tuple]:
         """All rows of a question to the file."""
         try:
             return self._db.execute(statement, values).fetchall()
         except sqlite3.OperationalError as problem:
-            raise _trouble(self.path, problem) from None
+            raise trouble(self.path, problem) from None
         except (sqlite3.DatabaseError, UnicodeDecodeError, OverflowError) as problem:
-            raise _damaged(self.path, problem) from None
+            raise damaged(self.path, problem) from None
 
     # ---- subjects and rounds
 
@@ -172,14 +159,14 @@ class Study:
                 (
                     subject.kind,
                     json.dumps(subject.program),
-                    _kept(subject.cwd),
-                    _kept(subject.python),
+                    kept_path(subject.cwd),
+                    kept_path(subject.python),
                     json.dumps(subject.env),
                     json.dumps(subject.roots),
                     json.dumps(subject.lines),
                     json.dumps(subject.inside),
                     json.dumps(subject.answer),
-                    _kept(subject.input),
+                    kept_path(subject.input),
                 ),
             )
         return replace(subject, id=int(cursor.lastrowid or 0))
@@ -192,20 +179,20 @@ class Study:
                 Subject(
                     kind=str(kind),
                     program=tuple(str(part) for part in json.loads(program)),
-                    cwd=_path(cwd),
-                    python=_path(python),
+                    cwd=path_of(cwd),
+                    python=path_of(python),
                     env=tuple((str(name), str(value)) for name, value in json.loads(env)),
                     roots=tuple(str(root) for root in json.loads(roots)),
                     lines=tuple(str(pattern) for pattern in json.loads(lines)),
                     inside=tuple(str(name) for name in json.loads(inside)),
                     answer=tuple(str(file) for file in json.loads(answer)),
-                    input=_path(input_),
+                    input=path_of(input_),
                     id=int(number),
                 )
                 for number, kind, program, cwd, python, env, roots, lines, inside, answer, input_ in rows
             )
         except (TypeError, ValueError) as problem:
-            raise _damaged(self.path, problem) from None
+            raise damaged(self.path, problem) from None
 
     # ---- cases
 
@@ -219,7 +206,7 @@ class Study:
         try:
             return cases_from(rows, subjects)
         except (KeyError, TypeError, ValueError) as problem:
-            raise _damaged(self.path, problem) from None
+            raise damaged(self.path, problem) from None
 
     def case(self, name: str) -> Case:
         """The case of this name, also one that was dropped but measured before.
@@ -341,7 +328,7 @@ class Study:
                 )
             return with_exits_judged(tuple(found))
         except (KeyError, TypeError, ValueError, IndexError) as problem:
-            raise _damaged(self.path, problem) from None
+            raise damaged(self.path, problem) from None
 
     def _of_size(self, runs: list[Run]) -> tuple[tuple[Run, ...], tuple[str, ...], str]:
         """The runs of the size that is looked at, all sizes from the smallest on, and that size: the largest where none is named."""
@@ -463,7 +450,7 @@ class Study:
             rows = [(digest, len(text), data) for (digest, text), data in zip(fresh.items(), packed, strict=True)]
         self.execute_many("INSERT OR IGNORE INTO sources VALUES (?, ?, ?)", rows)
         self.execute_many(
-            "INSERT OR IGNORE INTO run_sources VALUES (?, ?, ?)", [(run_id, _kept(file), digest) for file, digest in digests.items()]
+            "INSERT OR IGNORE INTO run_sources VALUES (?, ?, ?)", [(run_id, kept_path(file), digest) for file, digest in digests.items()]
         )
 
     def new_pair(self) -> int:
@@ -485,12 +472,12 @@ class Study:
         except (KeyError, TypeError, ValueError, IndexError, OverflowError) as problem:
             if isinstance(problem, FileDamagedError):
                 raise
-            raise _damaged(self.path, problem) from None
+            raise damaged(self.path, problem) from None
 
     def sources(self, run_id: int) -> dict[str, str]:
         """File name to content hash of all sources kept for a run."""
         rows = self.query("SELECT file, hash FROM run_sources WHERE run_id = ?", (run_id,))
-        return {_path(file): str(digest) for file, digest in rows}
+        return {path_of(file): str(digest) for file, digest in rows}
 
     def source_text(self, digest: str) -> str:
         """A source as it was recorded."""
@@ -504,25 +491,8 @@ class Study:
         try:
             return zlib.decompressobj().decompress(rows[0][1], max(int(rows[0][0]), 1))
         except (zlib.error, TypeError, ValueError) as problem:
-            raise _damaged(self.path, problem) from None
+            raise damaged(self.path, problem) from None
 
 
 def _gaps(text: str) -> tuple[Gap, ...]:
     return tuple(Gap(str(kind), int(count), str(what)) for kind, count, what in json.loads(text))
-
-
-def _damaged(path: Path, problem: object) -> FileDamagedError:
-    return FileDamagedError(f"{path.name} is damaged or not a Ricerca study ({problem}).", "Open a copy from a backup.")
-
-
-def _trouble(path: Path, problem: sqlite3.OperationalError) -> EnvironmentProblem | FileDamagedError:
-    text = str(problem)
-    if "full" in text or "disk I/O" in text:
-        return EnvironmentProblem(
-            f"There is no room on the disk to write {path.name} ({text}).", "Free some space; nothing already stored is lost."
-        )
-    if "locked" in text:
-        return EnvironmentProblem(f"{path.name} is in use by another program.", "Try again when it is done.")
-    if "readonly" in text or "unable to open" in text:
-        return EnvironmentProblem(f"{path} cannot be opened for writing ({text}).", "Check the folder's permissions.")
-    return _damaged(path, problem)

@@ -22,11 +22,12 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from ricerca.desk.kept_rounds import Followed
 from ricerca.desk.look import theme
 from ricerca.desk.look.tips import tip
 from ricerca.desk.pages.graph_saving import picture
 from ricerca.desk.pages.seen import SeenPage
-from ricerca.desk.state import DeskState, Followed, View
+from ricerca.desk.state import DeskState, View
 from ricerca.measure.estimates import FASTER, SLOWER
 from ricerca.model.rounds import KEPT, UNDONE
 from ricerca.report.export import export_bytes

@@ -1,4 +1,7 @@
-"""The sheet for a new round: what to run, what to record, and then how it goes."""
+"""The sheet for a new round: what to run, what to record, and then how it goes.
+
+One file, though a long one: the fields of the form, what fills them and what is made of them are found side by side.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +19,6 @@ from PyQt6.QtWidgets import (
     QDoubleSpinBox,
     QFileDialog,
     QFormLayout,
-    QGridLayout,
     QHBoxLayout,
     QLabel,
     QLineEdit,
@@ -31,7 +33,7 @@ from PyQt6.QtWidgets import (
 
 from ricerca.desk.look import theme
 from ricerca.desk.look.tips import tip
-from ricerca.desk.rounds.leaders import Leaders
+from ricerca.desk.rounds.progress_page import ProgressPage
 from ricerca.desk.rounds.recorder_thread import Progress, RecorderThread
 from ricerca.desk.state import DeskState
 from ricerca.measure.estimates import median_ns
@@ -427,41 +429,13 @@ class RunSheet(QWidget):
 
     # ---- progress
 
-    def _make_progress(self) -> QWidget:
-        page = QWidget()
-        self.step = QLabel()
-        self.step.setFont(theme.font(theme.TITLE_PX, bold=True))
-        self.facts = QLabel()
-        self.leaders = Leaders()
-        self.output = QPlainTextEdit()
-        self.output.setReadOnly(True)
-        self.output.setAccessibleName("The program's output")
-        self.output.setMaximumBlockCount(5000)
-        self.finish = QPushButton("Finish now")
-        self.finish.setToolTip("End the program; what was recorded so far is kept.")
-        self.finish.clicked.connect(self._finish)
-        layout = QGridLayout(page)
-        layout.setContentsMargins(24, 20, 24, 20)
-        layout.setVerticalSpacing(8)
-        layout.addWidget(self.step, 0, 0)
-        self.pause = QPushButton("Pause")
-        self.pause.setToolTip("Stop recording for now. The program keeps running.")
-        self.pause.clicked.connect(self._pause)
-        self.enough = QPushButton("End recording")
-        self.enough.setToolTip("Keep what was recorded so far and let the program finish.")
-        self.enough.clicked.connect(self._end_recording)
-        buttons = QHBoxLayout()
-        buttons.setSpacing(8)
-        for button in (self.pause, self.enough, self.finish):
-            buttons.addWidget(button)
-        layout.addLayout(buttons, 0, 1, Qt.AlignmentFlag.AlignRight)
-        layout.addWidget(self.facts, 1, 0, 1, 2)
-        layout.addWidget(_heading("slowest so far (self time)"), 2, 0, 1, 2)
-        layout.addWidget(self.leaders, 3, 0, 1, 2)
-        layout.addWidget(_heading("output of the program"), 4, 0, 1, 2)
-        layout.addWidget(self.output, 5, 0, 1, 2)
-        layout.setRowStretch(5, 1)
-        layout.setColumnStretch(0, 1)
+    def _make_progress(self) -> ProgressPage:
+        page = ProgressPage()
+        page.finish.clicked.connect(self._finish)
+        page.pause.clicked.connect(self._pause)
+        page.enough.clicked.connect(self._end_recording)
+        self.step, self.facts, self.leaders, self.output = page.step, page.facts, page.leaders, page.output
+        self.finish, self.pause, self.enough = page.finish, page.pause, page.enough
         return page
 
     def start(self, plans: Sequence[Plan]) -> None:
@@ -567,10 +541,3 @@ def _line(name: str, hint: str) -> QLineEdit:
     edit.setAccessibleName(name)
     edit.setPlaceholderText(hint)
     return edit
-
-
-def _heading(text: str) -> QLabel:
-    label = QLabel(text)
-    label.setObjectName("heading")
-    label.setContentsMargins(0, 8, 0, 0)
-    return label

@@ -9,6 +9,7 @@ from pathlib import Path
 from PyQt6.QtCore import QObject, QThread, pyqtSignal
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QWidget
 
+from ricerca.model.cases import WHOLE, Part
 from ricerca.model.errors import RicercaError
 from ricerca.report.wording import plural
 from ricerca.runner.pairing import TIME_LIMIT_S, Pairing
@@ -73,14 +74,14 @@ class TurnsStrip(QFrame):
         """Whether runs are being made."""
         return self._thread is not None
 
-    def start(self, study: Path, base: int, new: int) -> None:
+    def start(self, study: Path, base: int, new: int, part: Part = WHOLE) -> None:
         """Run both rounds in turn until the verdict is settled."""
         if self.running:
             return
         self._rounds = f"Rounds {base} and {new} are run in turn until the verdict is settled, at most {TIME_LIMIT_S / 60:.0f} minutes"
         self.words.setText(f"{self._rounds}.")
         self.stop.setEnabled(True)
-        self._thread = thread = PairingThread(Pairing(study, base, new, None, own_group=True), self)
+        self._thread = thread = PairingThread(Pairing(study, base, new, None, own_group=True, part=part), self)
         thread.progressed.connect(self._tell)
         thread.done.connect(self._done)
         thread.failed.connect(self._failed)

@@ -120,12 +120,23 @@ static void hook_lines(PyThreadState *thread, PyObject *capsule)
 #endif
 }
 
+/* Whether a thread state is whole. On 3.11 one is put among the others, by a thread that does not hold the interpreter's
+ * lock, before its parts are: hooked then, it would lose its hook, or there is nothing yet to hook. It hooks itself. */
+static inline int is_made(const PyThreadState *thread)
+{
+#if PY_VERSION_HEX >= 0x030B0000
+    return __atomic_load_n(&thread->_initialized, __ATOMIC_ACQUIRE);
+#else
+    return thread->interp != NULL;
+#endif
+}
+
 /* A thread that was just started cannot run before we return: it gets its hook here, whoever started it. */
 static void hook_new_threads(recorder *self)
 {
     PyThreadState *thread = PyInterpreterState_ThreadHead(PyThreadState_Get()->interp);
     for (; thread != NULL; thread = PyThreadState_Next(thread)) {
-        if (thread->c_profilefunc != NULL) {
+        if (thread->c_profilefunc != NULL || !is_made(thread)) {
             continue;
         }
         PyObject *capsule = new_stack(self, 0, 0);
@@ -145,9 +156,10 @@ static void hook_new_threads(recorder *self)
  *
  * A hook is a matter of each thread, and nobody tells of a thread state that compiled code makes. But the
  * interpreter asks for memory of its size; then the next frames are begun by a function of ours, wherever that is,
- * until the new thread has its hook. The rest of the time frames are begun as ever. */
+ * until as many thread states were seen as were asked for. The rest of the time frames are begun as ever. Thread states
+ * are numbered, so that one that came and went is known as well. */
 
-#define LINK_NS 10000000u /* a thread state is among the others by then */
+#define LINK_NS 1000000000u /* no thread state comes of it any more: it was memory for something else */
 
 #if PY_VERSION_HEX >= 0x030B0000
 typedef struct _PyInterpreterFrame *frame_to_run;
@@ -159,6 +171,8 @@ static PyMemAllocatorEx raw_before;
 static PyInterpreterState *our_interpreter;
 static _PyFrameEvalFunction run_before;
 static volatile uint64_t asked_ns;
+static uint64_t asked; /* the number that the last thread state has when all that were asked for are made */
+static uint64_t newest; /* the largest number that was seen */
 static __thread uint32_t outside_row; /* of this thread, when it had a thread state before */
 
 /* Hooks this thread on the thread itself. */
@@ -185,10 +199,21 @@ static PyObject *run_frame(PyThreadState *thread, frame_to_run frame, int throwi
         if (thread->c_profilefunc == NULL) {
             hook_here(self, thread);
         }
+        PyThreadState *head = PyInterpreterState_ThreadHead(our_interpreter);
+        uint64_t number = head != NULL && is_made(head) && head->id > thread->id ? head->id : thread->id;
+        newest = number > newest ? number : newest;
         hook_new_threads(self);
     }
-    if (mono_ns() - asked_ns > LINK_NS) {
+    int late = mono_ns() - asked_ns > LINK_NS;
+    if (late) {
+        __atomic_store_n(&asked, newest, __ATOMIC_SEQ_CST);
+    }
+    if (late || newest >= __atomic_load_n(&asked, __ATOMIC_SEQ_CST)) {
         _PyInterpreterState_SetEvalFrameFunc(our_interpreter, run_before);
+        __atomic_thread_fence(__ATOMIC_SEQ_CST);
+        if (newest < __atomic_load_n(&asked, __ATOMIC_SEQ_CST)) { /* another was asked for just then */
+            _PyInterpreterState_SetEvalFrameFunc(our_interpreter, run_frame);
+        }
     }
     return run_before(thread, frame, throwing);
 }
@@ -197,6 +222,7 @@ static void look_out(size_t bytes)
 {
     if (bytes == sizeof(PyThreadState) && current != NULL && current->active) {
         asked_ns = mono_ns();
+        __atomic_add_fetch(&asked, 1, __ATOMIC_SEQ_CST);
         _PyInterpreterState_SetEvalFrameFunc(our_interpreter, run_frame);
     }
 }
@@ -231,6 +257,8 @@ static void look_out_for_threads(void)
 {
     PyMemAllocatorEx ours = {NULL, raw_malloc, raw_calloc, raw_realloc, raw_free};
     our_interpreter = PyThreadState_Get()->interp;
+    PyThreadState *head = PyInterpreterState_ThreadHead(our_interpreter);
+    asked = newest = head != NULL ? head->id : 0;
     run_before = _PyInterpreterState_GetEvalFrameFunc(our_interpreter);
     PyMem_GetAllocator(PYMEM_DOMAIN_RAW, &raw_before);
     PyMem_SetAllocator(PYMEM_DOMAIN_RAW, &ours);

@@ -101,6 +101,19 @@ def test_the_run_sheet_measures_a_new_case_with_sizes_then_all_cases(open_window
         assert study.round(2).cases == ("growing", "once")
 
 
+def test_leads_say_what_the_case_costs_in_a_week_where_somebody_said_how_often_it_is_run(open_window, qtbot, tmp_path):  # noqa: F811
+    (tmp_path / "job.py").write_text(PROGRAM)
+    ricerca("record", "--study", "s.ricerca", "--", "job.py", "60", cwd=tmp_path)
+    made = open_window(tmp_path / "s.ricerca")
+    made.show_named_page("Leads")
+    qtbot.waitUntil(lambda: made.state.view is not None and not made.workers.busy, timeout=20_000)
+    assert "a week" not in made.leads.head.text()
+    ricerca("cases", "s.ricerca", "--change", "job", "--runs-per-day", "10", cwd=tmp_path)
+    made.state.refresh_rounds(1)
+    qtbot.waitUntil(lambda: "Run 10 times a day, it takes" in made.leads.head.text(), timeout=20_000)
+    assert "the best lead could save at most" in made.leads.head.text()
+
+
 def test_a_case_that_is_something_else_and_a_size_that_is_not_used_are_refused_in_the_sheet(open_window, grown, qtbot):  # noqa: F811
     made = open_window(grown)
     qtbot.waitUntil(lambda: made.state.view is not None and not made.workers.busy, timeout=20_000)

@@ -14,6 +14,7 @@ from ricerca.loading import Loaded, edited_since, judge, load, paired
 from ricerca.measure.estimates import Speedup
 from ricerca.model.cases import WHOLE, Part, size_number
 from ricerca.model.rounds import PLAIN, RECORDED, Round
+from ricerca.report.besides import lead_share_of, worth_of_round
 from ricerca.report.growth import growth_by_function, growth_of
 from ricerca.runner.taking import recover
 from ricerca.study.store import Study
@@ -57,10 +58,11 @@ class Readings:
             of_sizes = []
             if len(sizes) > 1:
                 of_sizes = [self._load(study.of(Part(loaded.round.case, size)), loaded.round.number, layers) for size in sizes]
+            worth = worth_of_round(study, loaded.round.case)
         counts = len(loaded.round.runs), len(base.round.runs) if base else 0
         key = (path, loaded.run.id, base.run.id if base else None, reading, counts, layers)
-
-        return self._views.get(key, lambda: _with_growth(make_view(paired(base, loaded, reading)), of_sizes))
+        view = self._views.get(key, lambda: _with_growth(make_view(paired(base, loaded, reading)), of_sizes))
+        return replace(view, worth=replace(worth, lead_share=lead_share_of(view.leads)) if worth is not None else None)
 
     def _load(self, study: Study, number: int | None, layers: str) -> Loaded:
         one = study.round(number)

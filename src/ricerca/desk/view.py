@@ -13,6 +13,7 @@ from ricerca.engine.view import line_texts, match_lines
 from ricerca.loading import Loaded, Pair
 from ricerca.measure.estimates import Speedup
 from ricerca.measure.growth import GrowthRow
+from ricerca.measure.worth import Worth
 
 
 @dataclass(frozen=True)
@@ -36,6 +37,8 @@ class View:
     pair: Pair | None = None
     by_size: dict[int, GrowthRow] = field(default_factory=dict)
     """How each function grows with the size of the input, where the case was measured in several."""
+    worth: Worth | None = None
+    """What the case costs in a week, where somebody said how often it is run."""
 
     def sure_of(self, function: int) -> bool:
         """Whether the change of a function's self time is more than chance."""

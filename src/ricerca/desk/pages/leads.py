@@ -19,6 +19,7 @@ from ricerca.desk.state import DeskState, View
 from ricerca.engine import leads
 from ricerca.engine.leads import Lead
 from ricerca.engine.reading import ALL_OTHERS, WAITING
+from ricerca.report.cases import worth_text
 from ricerca.report.leads import ceiling_words, lead_evidence, lead_sentence
 from ricerca.report.wording import place_text, plural, time_text
 
@@ -202,6 +203,7 @@ class LeadsPage(SeenPage):
         super().__init__(state, parent)
         self.head = QLabel()
         self.head.setObjectName("soft")
+        self.head.setWordWrap(True)
         self.head.setContentsMargins(20, 10, 20, 4)
         self.area = QScrollArea()
         self.area.setWidgetResizable(True)
@@ -239,9 +241,10 @@ class LeadsPage(SeenPage):
             column.addWidget(card)
         column.addStretch(1)
         self.area.setWidget(holder)
-        self.head.setText(
-            f"{plural(len(found), 'place')} worth a look, the largest possible gain first" if found else "There is no time in this reading."
+        words = (
+            f"{plural(len(found), 'place')} worth a look, the largest possible gain first" if found else "There is no time in this reading"
         )
+        self.head.setText(". ".join(filter(None, [words, worth_text(view.worth).rstrip(".") if view.worth is not None else ""])) + ".")
         self._mark()
 
     def to_cards(self) -> None:

@@ -261,22 +261,25 @@ def export(file: Path, path: Path, number: int | None, sentence: str, what: str,
     from ricerca.report.graph import GRAPHS, PICTURES
 
     reading = parse(sentence)
+    suffix = path.suffix.lower()
+    is_page = suffix in (".html", ".htm") or (suffix == ".pdf" and what != "graph")
+    account = None
     with opened(file, _part(reading)) as study:
         number = number if number is not None else reading.round
         if reading.against is not None:
             pair = load_pair(study, reading.against, number, reading)
         else:
             pair = load_with_first(study, number, reading)
-        account = account_of(study, pair, top)
+        if is_page or what in ("report", "timeline"):
+            account = account_of(study, pair, top)
     _refuse_unknown(pair.new, reading)
-    suffix = path.suffix.lower()
-    if suffix in (".html", ".htm") or (suffix == ".pdf" and what != "graph"):
+    if is_page and account is not None:
         from ricerca.desk.report_pages import html_report, pdf_report
 
         export_bytes(path, pdf_report(account, nodes) if suffix == ".pdf" else html_report(account, nodes))
     elif what == "timeline":
         export_bytes(path, _timeline(account, suffix))
-    elif what == "report" and suffix in (".json", ""):
+    elif what == "report" and suffix in (".json", "") and account is not None:
         text = json_text(account_facts(account)) + "\n"
         click.echo(text, nl=False) if str(path) == "-" else write_text(path, text)
     elif str(path) == "-":

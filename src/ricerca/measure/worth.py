@@ -61,7 +61,7 @@ def run_ns(round_: Round) -> int | None:
     return median_ns(round_.plain_ns) or (recorded.wall_ns if recorded is not None and recorded.complete else None)
 
 
-def worth_of(case: Case, rounds: Sequence[Round], lead_share: float | None = None) -> Worth:
+def worth_of(case: Case, rounds: Sequence[Round]) -> Worth:
     """What a case costs in its latest round, against the first that measured it; rounds that were undone do not count."""
     times = [found for found in (run_ns(round_) for round_ in rounds if round_.fate != UNDONE) if found]
-    return Worth(case.runs_per_day, times[-1] if times else None, times[0] if times else None, lead_share)
+    return Worth(case.runs_per_day, times[-1] if times else None, times[0] if times else None)

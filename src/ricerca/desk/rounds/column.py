@@ -23,7 +23,7 @@ CARD_PX = 88
 
 
 class Cards(QWidget):
-    """Painted cards. A click reads a round; Shift with a click holds the reading against it."""
+    """Painted cards. A click reads a round; Shift with a click compares with it."""
 
     chosen = pyqtSignal(int)
     against = pyqtSignal(int)

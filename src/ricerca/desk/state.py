@@ -47,6 +47,7 @@ class DeskState(QObject):
     page_asked = pyqtSignal(str)
     line_changed = pyqtSignal(int)
     editor_asked = pyqtSignal()
+    snippet_asked = pyqtSignal()
 
     def __init__(self, workers: Workers, settings: QSettings, parent: QObject | None = None) -> None:
         super().__init__(parent)

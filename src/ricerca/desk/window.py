@@ -35,6 +35,7 @@ from ricerca.desk.pages.graph import GraphPage
 from ricerca.desk.pages.history import HistoryPage
 from ricerca.desk.pages.leads import LeadsPage
 from ricerca.desk.pages.lines import LinesPage
+from ricerca.desk.pages.snippets import SnippetsPage
 from ricerca.desk.pages.timeline import TimelinePage
 from ricerca.desk.pages.tree import TreePage
 from ricerca.desk.reading.find_box import FindBox
@@ -49,7 +50,7 @@ from ricerca.desk.work import Workers
 from ricerca.report.status import not_told, status_words
 
 DETAILS_SHARE, ROUNDS_SHARE = 0.285, 0.147
-PAGES = ("Leads", "Functions", "Lines", "Call tree", "Graph", "Timeline", "History")
+PAGES = ("Leads", "Functions", "Lines", "Call tree", "Graph", "Timeline", "History", "Snippets")
 PRESSES = (QEvent.Type.MouseButtonPress, QEvent.Type.MouseButtonDblClick)
 
 
@@ -65,7 +66,7 @@ class Window(QMainWindow):
         self.setWindowTitle("Ricerca")
         self.functions, self.lines, self.tree = FunctionsPage(self.state), LinesPage(self.state), TreePage(self.state)
         self.leads, self.graph, self.timeline = LeadsPage(self.state), GraphPage(self.state), TimelinePage(self.state)
-        self.history = HistoryPage(self.state)
+        self.history, self.snippets = HistoryPage(self.state), SnippetsPage(self.state)
         self.rounds, self.details = RoundsColumn(self.state), DetailsPanel(self.state)
         self.sheet, self.start = RunSheet(self.state), StartPage(self.state)
         self.reading, self.turns = ReadingLine(self.state), TurnsStrip()
@@ -125,7 +126,7 @@ class Window(QMainWindow):
         head.addStretch(1)
         head.addWidget(self.find_box)
         self.pages = QStackedWidget()
-        for page in (self.leads, self.functions, self.lines, self.tree, self.graph, self.timeline, self.history):
+        for page in (self.leads, self.functions, self.lines, self.tree, self.graph, self.timeline, self.history, self.snippets):
             self.pages.addWidget(page)
         self.tabs = QButtonGroup(self)
         tabs = QHBoxLayout()
@@ -208,6 +209,7 @@ class Window(QMainWindow):
         state.failed.connect(self.say)
         state.layers_changed.connect(theme.know_layers)
         state.page_asked.connect(self.show_named_page)
+        state.snippet_asked.connect(self.time_snippet)
         self.details.failed.connect(self.say)
         self.rounds.new_round.connect(self.new_round)
         self.reading.in_turn.clicked.connect(lambda _checked: self.run_in_turn())
@@ -253,6 +255,7 @@ class Window(QMainWindow):
             ("Open in editor", "Ctrl+E", self.details.open_file),
             ("Export this round", "", self.export),
             ("Follow the selected function through the rounds", "", self.follow_selected),
+            ("Time a snippet of the selected function or line", "", self.time_snippet),
             ("Keys", "F1", self.show_keys),
             ("Guide", "Shift+F1", self.show_guide),
             ("Add a clause to the reading", "Ctrl+Shift+K", self.reading.add_clause),
@@ -351,6 +354,11 @@ class Window(QMainWindow):
         """Show the selected function in the history of the rounds."""
         self.show_named_page("History")
         self.history.follow_selected()
+
+    def time_snippet(self) -> None:
+        """Begin a snippet with the selected function or line."""
+        self.show_named_page("Snippets")
+        self.snippets.begin_with_selected()
 
     def show_named_page(self, name: str) -> None:
         """Go to a page by its name."""
@@ -488,6 +496,7 @@ class Window(QMainWindow):
             self._settings.setValue("window/splitter", self.splitter.saveState())
         self.sheet.stop()
         self.turns.wait()
+        self.snippets.stop()
         example = getattr(self, "_example", None)
         if example is not None:
             example.stop()

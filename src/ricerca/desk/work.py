@@ -61,6 +61,10 @@ class Workers(QObject):
         self._then[topic, number] = then
         self._pool.start(_Job(topic, number, call, self._signals))
 
+    def forget(self, topic: str) -> None:
+        """Drop the answer that is still awaited, and what may have gone wrong with it."""
+        self._latest[topic] = self._latest.get(topic, 0) + 1
+
     def wait(self) -> None:
         """Let running work end, at closing time."""
         self._then.clear()

@@ -11,7 +11,7 @@ import numpy as np
 
 from ricerca.measure.estimates import CONFIDENCE, Speedup, ratio_of_pairs
 from ricerca.report.tables import fit, terminal, terminal_table
-from ricerca.report.wording import THIN, count_text, half_text, plural, time_text, verdict_text
+from ricerca.report.wording import THIN, count_text, factor_text, half_text, plural, time_text, verdict_text
 from ricerca.runner.snippets import SnippetRequest, SnippetTimes
 
 PICOSECONDS = 1000
@@ -96,6 +96,26 @@ def pair_sentence(facts: dict[str, Any], pair: dict[str, Any]) -> str:
     interval = tuple(pair["interval"]) if pair["interval"] else None
     verdict = verdict_text(Speedup(pair["speedup"], interval, pair["verdict"]))
     return f"{second['number']} against {first['number']}{python}: {verdict}"
+
+
+def beside_median(row: dict[str, Any]) -> str:
+    """What stands below a median: half of its interval, and the calls of a loop where they were counted.
+
+    >>> beside_median({"median_ns": 200.0, "interval_ns": [198.0, 201.0], "calls": 2.0})
+    '±0.5\u202f% · 2 calls'
+    """
+    percent = (row["interval_ns"][1] - row["median_ns"]) / row["median_ns"] * 100 if row["interval_ns"] else None
+    texts = [f"±{percent:.2g}{THIN}%"] if percent is not None else []
+    if row.get("calls") is not None:
+        texts.append(f"{row['calls']:g} call" + ("" if row["calls"] == 1 else "s"))
+    return " · ".join(texts)
+
+
+def short_pair(pair: dict[str, Any]) -> str:
+    """A verdict against the first snippet, in two short lines."""
+    than = {"faster": "faster than 1", "slower": "slower than 1", "no difference": "no difference from 1"}
+    between = f"\nbetween {factor_text(pair['interval'][0])} and {factor_text(pair['interval'][1])}" if pair["interval"] else ""
+    return f"{factor_text(pair['speedup'])}: {than.get(pair['verdict'], 'undecided against 1')}{between}"
 
 
 def spread_text(row: dict[str, Any], longest_ns: float) -> str:

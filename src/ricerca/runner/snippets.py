@@ -71,6 +71,8 @@ class SnippetTiming:
 
     def _times(self, python: str) -> SnippetTimes:
         request = self.request
+        if not Path(request.cwd).is_dir():
+            raise InputError(f"There is no folder {request.cwd} to work in.")
         asked = {"setup": request.setup, "snippets": request.texts, "seconds": request.seconds, "collect": request.collect}
         command = [python, "-c", Path(str(snippet_driver.__file__)).read_text("utf-8")]
         self._process = subprocess.Popen(
@@ -90,6 +92,44 @@ class SnippetTiming:
         )
 
 
+def snippet_that_calls(module: str, name: str, file: str, folder: str, own: bool = True) -> tuple[str, str]:
+    """Set-up and snippet that call a function, its arguments left to be typed.
+
+    Parameters
+    ----------
+    module, name, file : str
+        Where the function is, as recorded; a builtin has no file.
+    folder : str
+        Working folder of the snippet; modules in it need no path.
+    own : bool
+        Whether it is the person's own code, so that its folder may have to be put on the path.
+
+    Raises
+    ------
+    InputError
+        It cannot be called by a name: a lambda, or a function inside another.
+
+    >>> snippet_that_calls("tides.fit", "Station.speed_of", "/work/tides/fit.py", "/work")
+    ('from tides.fit import Station', 'Station().speed_of()')
+    >>> snippet_that_calls("math", "sqrt", "", "/work")
+    ('from math import sqrt', 'sqrt()')
+    """
+    if "<" in name:
+        raise InputError(f"{name} cannot be called from outside: it has no name in its module.", "Select the function around it.")
+    outer, _dot, method = name.partition(".")
+    text = f"{outer}().{method}()" if method else f"{outer}()"
+    if module in ("", "builtins"):
+        return "", text
+    place = Path(file)
+    if module == "__main__":
+        module, root = place.stem, place.parent
+    else:
+        steps = module.count(".") + (place.stem == "__init__")
+        root = place.parents[min(steps, len(place.parents) - 1)] if file else place
+    path = f"import sys\nsys.path.insert(0, {str(root)!r})\n" if file and own and str(root) != folder else ""
+    return f"{path}from {module} import {outer}", text
+
+
 def calls_of_a_loop(request: SnippetRequest, text: str, python: str = "") -> float:
     """Calls that one loop of a snippet makes, exactly: two recorded runs with another number of loops, one taken from the other.
 
@@ -99,16 +139,21 @@ def calls_of_a_loop(request: SnippetRequest, text: str, python: str = "") -> flo
         It cannot be recorded.
     """
     counts = []
+    cwd = str(Path(request.cwd).absolute())
     with tempfile.TemporaryDirectory(prefix="ricerca-") as place:
         script = Path(place, "snippet.py")
         body = "\n".join(f"    {line}" for line in text.splitlines())
-        script.write_text(f"import sys\n{request.setup}\nfor _ in range(int(sys.argv[1])):\n{body}\n", "utf-8")
+        script.write_text(f"import sys\nsys.path[0] = {cwd!r}\n{request.setup}\nfor _ in range(int(sys.argv[1])):\n{body}\n", "utf-8")
         study_file = Path(place, "snippet.ricerca")
         executable = find_python(python)
         for number, loops in enumerate((FEW, MANY), 1):
-            subject = Subject("script", (str(script), str(loops)), str(Path(request.cwd).absolute()), executable)
-            streams = Streams(subprocess.DEVNULL, subprocess.DEVNULL, subprocess.DEVNULL)
-            outcome = Session(Plan(subject, study_file, case=f"loops {number}"), streams).run()
+            subject = Subject("script", (str(script), str(loops)), cwd, executable)
+            with Path(place, "errors").open("wb") as errors:
+                streams = Streams(subprocess.DEVNULL, subprocess.DEVNULL, errors)
+                outcome = Session(Plan(subject, study_file, case=f"loops {number}"), streams).run()
+            if outcome.recorded is None or outcome.recorded.exit_status:
+                last = (Path(place, "errors").read_text("utf-8", "replace").strip().splitlines() or [outcome.problem])[-1]
+                raise InputError(f"The snippet ended with an error while its calls were counted: {last}")
             with Study.open(study_file, part=Part(f"loops {number}")) as study:
                 run = study.round(outcome.round_number).last_run(RECORDED)
                 tables = study.tables(run.id) if run is not None else None

@@ -32,6 +32,7 @@ def row_menu(state: DeskState, parent: QWidget, extra: tuple[Extra, ...] = ()) -
     menu.addSeparator()
     for page in ("Call tree", "Graph", "Timeline"):
         menu.addAction(f"Show it in {page}", partial(state.page_asked.emit, page))
+    menu.addAction("Time a snippet of it", state.snippet_asked.emit)
     menu.addAction("Open in editor\tCtrl+E", state.editor_asked.emit)
     menu.addAction("Copy its name", partial(copy_text, f"{name[0]}.{name[1]}" if name[0] else name[1]))
     return menu

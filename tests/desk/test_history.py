@@ -17,8 +17,9 @@ from ricerca.measure.estimates import Speedup
 from ricerca.model.cases import Part
 from ricerca.model.rounds import PLAIN, UNDONE, Round, Run, Subject
 from ricerca.report.account import HistoryRow
-from ricerca.report.history import beside_text, history_csv, placed, read_history, short_verdict
+from ricerca.report.history import beside_text, history_csv, placed, read_history, short_verdict, turns_offered
 from ricerca.report.verdicts import Judged, judged
+from ricerca.runner.restoring import why_not_here
 from ricerca.study.store import Study
 
 PROGRAM = "import sys\ndef work(n):\n    return [step(i) for i in range(n)]\ndef step(i):\n    return i\nwork(int(sys.argv[1]))\n"
@@ -165,3 +166,31 @@ def test_the_picture_and_its_figures_are_saved(window, tmp_path, cases):
     assert [(one["case"], one["round"]) for one in rows[:6]] == [(case, str(n)) for case in ("large", "small") for n in (1, 2, 3)]
     assert rows[0]["speedup"] == "1"
     assert rows[-1]["function"] == "m.f"
+
+
+def test_a_round_can_be_run_in_turn_with_its_base_and_with_its_alternatives():
+    rounds = {n: round_(n, 10) for n in range(1, 5)}
+    places = placed([row(1), row(2, 1), row(3, 1), row(4, 3)], rounds)
+    assert turns_offered(places, 0) == []
+    assert turns_offered(places, 3) == [("Run it in turn with round 3", [(3, 4)])]
+    alone, all_of_them = turns_offered(places, 2)
+    assert alone == ("Run it in turn with round 1", [(1, 3)])
+    assert all_of_them == ("Run rounds 1, 2, 3 in turn, each with each", [(1, 2), (1, 3), (2, 3)])
+
+
+def paired_runs(window, number):
+    with Study.open(window.state.path, part=window.state.part) as study:
+        return sum(run.pair is not None for run in study.round(number).runs)
+
+
+def test_alternatives_are_run_in_turn_one_pair_of_rounds_after_the_other_and_stopped_together(window, qtbot):
+    if why_not_here():
+        pytest.skip(why_not_here())
+    before = paired_runs(window, 3)
+    window.history.pairs_asked.emit([(1, 2), (1, 3), (2, 3)])
+    assert "Rounds 1 and 2" in window.turns.words.text() and "(1 of 3)" in window.turns.words.text()
+    qtbot.waitUntil(lambda: "pair" in window.turns.words.text().partition(": ")[2], timeout=30_000)
+    QTest.mouseClick(window.turns.stop, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: not window.turns.running and not window.workers.busy, timeout=30_000)
+    assert "(1 of 3)" in window.turns.words.text() or "made" in window.turns.words.text()
+    assert paired_runs(window, 3) == before, "what had not begun is left out"

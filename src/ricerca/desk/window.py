@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
 from typing import cast
@@ -213,6 +213,7 @@ class Window(QMainWindow):
         self.details.failed.connect(self.say)
         self.rounds.new_round.connect(self.new_round)
         self.reading.in_turn.clicked.connect(lambda _checked: self.run_in_turn())
+        self.history.pairs_asked.connect(self.run_pairs)
         self.turns.finished.connect(state.refresh_rounds)
         self.turns.failed.connect(self.say)
         self.sheet.closed.connect(self._leave_sheet)
@@ -308,7 +309,12 @@ class Window(QMainWindow):
         if state.path is None or state.number is None or state.against is None:
             self.say("Choose two rounds to run in turn.")
         elif not self.sheet.running:
-            self.turns.start(state.path, state.against, state.number, state.part)
+            self.turns.start(state.path, [(state.against, state.number)], state.part)
+
+    def run_pairs(self, pairs: Sequence[tuple[int, int]]) -> None:
+        """Run rounds in turn by twos, one after the other."""
+        if self.state.path is not None and not self.sheet.running:
+            self.turns.start(self.state.path, pairs, self.state.part)
 
     def open_study(self, path: Path) -> None:
         """Open another study."""

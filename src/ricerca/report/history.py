@@ -6,6 +6,7 @@ import csv
 import io
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from itertools import combinations
 
 from ricerca.measure.estimates import FASTER, NO_DIFFERENCE, SLOWER
 from ricerca.model.cases import Part
@@ -33,6 +34,23 @@ class Place:
     against_parent: Judged | None
     beside: tuple[Judged, ...]
     """Verdicts against the alternatives before it, that were made from the same round."""
+
+
+def turns_offered(places: Sequence[Place], at: int) -> list[tuple[str, list[tuple[int, int]]]]:
+    """Which rounds the one in a place can be run in turn with: words, and numbers of rounds by twos.
+
+    With the round it was made from, and where others were made from that one as well, all of these with each other.
+    """
+    place = places[at]
+    if place.parent is None:
+        return []
+    number, base = place.row.number, place.parent
+    offers = [(f"Run it in turn with round {base}", [(base, number)])]
+    alike = [other.row.number for other in places if other.parent == base]
+    if len(alike) > 1:
+        pairs = list(combinations([base, *alike], 2))
+        offers.append((f"Run rounds {', '.join(map(str, [base, *alike]))} in turn, each with each", pairs))
+    return offers
 
 
 @dataclass(frozen=True)

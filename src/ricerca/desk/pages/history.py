@@ -6,7 +6,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtCore import QPoint, Qt, pyqtSignal
 from PyQt6.QtGui import QColor
 from PyQt6.QtWidgets import (
     QAbstractItemView,
@@ -31,7 +31,7 @@ from ricerca.desk.state import DeskState, View
 from ricerca.measure.estimates import FASTER, SLOWER
 from ricerca.model.rounds import KEPT, UNDONE
 from ricerca.report.export import export_bytes
-from ricerca.report.history import History, Place, beside_text, history_csv, place_text, read_history, short_verdict
+from ricerca.report.history import History, Place, beside_text, history_csv, place_text, read_history, short_verdict, turns_offered
 from ricerca.report.wording import plural, short_name, time_text
 from ricerca.study.store import Study
 
@@ -46,6 +46,9 @@ Name = tuple[str, str]
 
 class HistoryPage(SeenPage):
     """All rounds of the study, for each case."""
+
+    pairs_asked = pyqtSignal(list)
+    """Numbers of rounds to run in turn, by twos."""
 
     def __init__(self, state: DeskState, parent: QWidget | None = None) -> None:
         super().__init__(state, parent)
@@ -189,6 +192,8 @@ class HistoryPage(SeenPage):
         menu = QMenu(self)
         menu.addAction("Read this round", lambda: self._state.look_at(number, self._state.against))
         menu.addAction("Compare with it", lambda: self._state.look_at(self._state.number, number))
+        for text, pairs in turns_offered(self.history.places, item.row()):
+            menu.addAction(text, lambda pairs=pairs: self.pairs_asked.emit(pairs))
         for text, fate in (("The change was kept", KEPT), ("The change was undone", UNDONE), ("Neither yet", "")):
             menu.addAction(text, lambda fate=fate: self._state.say_fate(number, fate))
         menu.exec(viewport.mapToGlobal(at))

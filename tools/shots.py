@@ -61,6 +61,22 @@ def _while_recording(window: Window, study: Path) -> None:
     settle(window, lambda: sheet.leaders._glance is not None and len(sheet.leaders._glance.leaders) > 6)
 
 
+def _time_snippets(window: Window) -> None:
+    """Time two ways to keep the middle of a window of readings; nothing of it stays in the study."""
+    page = window.snippets
+    page.setup.setPlainText("from bisect import insort\nheights = [n * 7919 % 1000 for n in range(97)]\nkept = sorted(heights)")
+    page.fields[0].setPlainText("middle = sorted(heights)[48]")
+    page.fields[1].setPlainText("insort(kept, 500)\ndel kept[48]\nmiddle = kept[48]")
+    page.pythons.setText(sys.executable)
+    page.seconds.setValue(1.0)
+    page.calls.setChecked(True)
+    window.show_named_page("Snippets")
+    path, window.state.path = window.state.path, None
+    page.start()
+    settle(window, lambda: page.facts is not None)
+    window.state.path = path
+
+
 def _round_of_views(app: QApplication, settings: QSettings, study: Path, folder: Path, suffix: str, wanted: set[str]) -> None:
     def shot(window: Window, name: str) -> None:
         if not wanted or name + suffix in wanted:
@@ -87,10 +103,11 @@ def _round_of_views(app: QApplication, settings: QSettings, study: Path, folder:
     window.show_named_page("Lines")
     settle(window)
     shot(window, "lines")
-    choose(window, "angle_at")
-    window.show_named_page("Call tree")
-    settle(window)
-    shot(window, "call-tree")
+    if not suffix:
+        choose(window, "angle_at")
+        window.show_named_page("Call tree")
+        settle(window)
+        shot(window, "call-tree")
     window.show_named_page("Graph")
     settle(window)
     shot(window, "graph")
@@ -116,6 +133,8 @@ def _round_of_views(app: QApplication, settings: QSettings, study: Path, folder:
         shot(window, "growth")
         window.state.look_at_part(Part("a year"))
         settle(window)
+        _time_snippets(window)
+        shot(window, "snippets")
         window.show_keys()
         shot(window, "keys")
         window._keys.hide()

@@ -287,7 +287,7 @@ def test_every_action_is_in_the_find_box(window):
     assert np.all([name.strip() for name in found])
     listed = {key for _heading, keys in KEYS[:2] for key, _does in keys}
     shown = {name.split("   ")[1] for name, _act in window.actions_by_name() if "   " in name}
-    assert shown - {f"Ctrl+{number}" for number in range(1, 8)} - {"Alt+Left", "Alt+Right"} <= listed, "every key is on the page of keys"
+    assert shown - {f"Ctrl+{number}" for number in range(1, 9)} - {"Alt+Left", "Alt+Right"} <= listed, "every key is on the page of keys"
 
 
 @pytest.mark.parametrize("level", ["class", "module", "package"])

@@ -6,9 +6,12 @@ import pytest
 from conftest import ricerca
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QPushButton
 from test_window import no_qt_warnings, number_of, open_window, settings  # noqa: F401 - fixtures
 
 from ricerca.desk.rounds.run_sheet import ALL_CASES
+from ricerca.engine.leads import GROWTH, SIZES, Evidence, Lead
+from ricerca.report.leads import lead_evidence, lead_sentence
 from ricerca.study.store import Study
 
 PROGRAM = """
@@ -50,6 +53,26 @@ def test_the_growth_of_calls_is_a_column_and_the_details_draw_it(window, qtbot):
     image = window.details.by_size.grab().toImage()
     colours = {image.pixelColor(x, y).name() for x in range(0, image.width(), 2) for y in range(0, image.height(), 2)}
     assert len(colours) > 3, "points and a line are drawn"
+
+
+def test_what_grows_faster_than_its_input_has_a_card_with_its_evidence_and_leads_to_the_column(window, qtbot):
+    window.show_named_page("Leads")
+    card = next(card for card in window.leads.cards if card.lead.kind == GROWTH and card.lead.name == "same")
+    assert card.words == "The calls of same grow as n²."
+    exact, then = lead_evidence(card.lead)
+    assert exact == "counts exact at 4 sizes"
+    assert then.startswith("with ten times the data it would take ")
+    button = next(button for button in card.findChildren(QPushButton) if button.text() == "See how all functions grow")
+    QTest.mouseClick(button, Qt.MouseButton.LeftButton)
+    assert window.pages.currentWidget() is window.functions
+    assert window.state.selected_name()[1] == "same"
+
+
+def test_the_law_of_time_is_told_with_its_interval():
+    evidence = Evidence(SIZES, calls=5, low=1.96, high=2.24)
+    lead = Lead(GROWTH, "scan", 7, 0.5, (evidence,), 10, 10, 2.0, law="n^2.1")
+    assert lead_sentence(lead) == "The time of scan grows as n^2.1."
+    assert lead_evidence(lead) == ["between n^2.0 and n^2.2 at 5 sizes"]
 
 
 def test_a_study_without_sizes_has_neither(open_window, grown, qtbot, tmp_path):  # noqa: F811

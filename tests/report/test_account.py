@@ -8,11 +8,12 @@ from importlib.resources import files
 
 import jsonschema
 import pytest
+from conftest import ricerca
 
 from ricerca.examples.shipped import SHIPPED
 from ricerca.loading import load, load_with_first, paired
 from ricerca.report.account import account_facts, account_of
-from ricerca.report.page import Colours, page
+from ricerca.report.page import Colours, merge_request, page
 from ricerca.report.verdicts import between_all, judged_facts
 from ricerca.report.wording import count_text, time_text
 from ricerca.study.store import Study
@@ -105,3 +106,25 @@ def test_reports_as_files(account):
     assert document.pageCount() >= 3
     assert "nearest_reading" in words
     document.close()
+
+
+def test_the_long_text_for_a_merge_request_has_the_figures_of_the_account_in_tables_that_fold_away(account):
+    text, facts = merge_request(account), account_facts(account)
+    assert text.startswith(f"## {facts['title']}\n\n{time_text(facts['comparison']['base_ns'])} → ")
+    head, folded = text.split("<details>")
+    for heading in ("### History", "### What deserves a look", "### What changed, by function"):
+        assert heading in head
+    rows = re.findall(r"^\| \d+ \| `(.+?)` \| .+? \| (.+?) \|", folded, re.MULTILINE)
+    names = [(row["function"], ("≈ " if row["uncertain"] else "") + time_text(row["self_ns"])) for row in facts["functions"]]
+    assert rows == names
+    for table in re.findall(r"(?:^\|.*\n)+", text, re.MULTILINE):
+        widths = {len(re.findall(r"(?<!\\)\|", line)) for line in table.splitlines()}
+        assert len(widths) == 1, "every row of a table has as many cells as its head"
+
+
+def test_the_long_text_is_exported_and_printed(tmp_path):
+    done = ricerca("export", str(SHIPPED), "--to", "long.md", "--what", "report", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    assert "<details>" in (tmp_path / "long.md").read_text()
+    short = ricerca("export", str(SHIPPED), "--to", "short.md", cwd=tmp_path)
+    assert short.returncode == 0 and "<details>" not in (tmp_path / "short.md").read_text()

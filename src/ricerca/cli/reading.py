@@ -241,7 +241,7 @@ def _compare(file: Path, base: int | None, new: int | None, as_json: bool, top: 
               help="What to look at, such as: round 2; inside fit; charged to my code.")  # fmt: skip
 @click.option("--what", "--table", "what",
               type=click.Choice(["functions", "lines", "edges", "graph", "timeline", "report"]), default="functions", show_default=True,
-              help="A CSV file's table; the graph; the timeline (.svg, .csv); a report (.html, .pdf, .json).")  # fmt: skip
+              help="A CSV file's table; the graph; the timeline (.svg, .csv); a report (.html, .pdf, .md, .json).")  # fmt: skip
 @click.option("--top", type=click.IntRange(1), help="At most so many rows.")
 @click.option("--nodes", type=click.IntRange(1), help="About how many nodes the call graph has. Default: 30.")
 def export(file: Path, path: Path, number: int | None, sentence: str, what: str, top: int | None, nodes: int | None) -> None:
@@ -259,6 +259,7 @@ def export(file: Path, path: Path, number: int | None, sentence: str, what: str,
     from ricerca.report.account import account_facts, account_of
     from ricerca.report.export import export_bytes, export_text, write_text
     from ricerca.report.graph import GRAPHS, PICTURES
+    from ricerca.report.page import merge_request
 
     reading = parse(sentence)
     suffix = path.suffix.lower()
@@ -279,8 +280,8 @@ def export(file: Path, path: Path, number: int | None, sentence: str, what: str,
         export_bytes(path, pdf_report(account, nodes) if suffix == ".pdf" else html_report(account, nodes))
     elif what == "timeline":
         export_bytes(path, _timeline(account, suffix))
-    elif what == "report" and suffix in (".json", "") and account is not None:
-        text = json_text(account_facts(account)) + "\n"
+    elif what == "report" and suffix in (".json", ".md", "") and account is not None:
+        text = merge_request(account) if suffix == ".md" else json_text(account_facts(account)) + "\n"
         click.echo(text, nl=False) if str(path) == "-" else write_text(path, text)
     elif str(path) == "-":
         click.echo(export_text(pair, ".graphml" if what == "graph" else ".csv", str(file), what, top, nodes), nl=False)

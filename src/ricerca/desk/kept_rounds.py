@@ -15,7 +15,7 @@ from ricerca.measure.estimates import Speedup
 from ricerca.model.cases import WHOLE, Part, size_number
 from ricerca.model.rounds import PLAIN, RECORDED, Round
 from ricerca.report.besides import lead_share_of, worth_of_round
-from ricerca.report.growth import growth_by_function, growth_of
+from ricerca.report.growth import growth_by_function, growth_leads, growth_of
 from ricerca.runner.taking import recover
 from ricerca.study.store import Study
 
@@ -91,7 +91,7 @@ def _with_growth(view: View, of_sizes: Sequence[Loaded]) -> View:
     if not of_sizes:
         return view
     rows = growth_of([loaded.through(replace(view.loaded.reading, stretch=None)) for loaded in of_sizes])
-    return replace(view, by_size=growth_by_function(view.loaded, rows))
+    return replace(view, by_size=growth_by_function(view.loaded, rows), leads=(*view.leads, *growth_leads(view.loaded, rows)))
 
 
 Followed = dict[int, int]

@@ -11,7 +11,7 @@ from ricerca.desk.look import theme
 KEYS: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
     ("Everywhere", (
         ("F1", "This page"), ("Shift+F1", "The guide"),
-        ("Ctrl+K", "Find a function, file, line, round or action"), ("Ctrl+1 … Ctrl+7", "The pages"),
+        ("Ctrl+K", "Find a function, file, line, round or action"), ("Ctrl+1 … Ctrl+8", "The pages"),
         ("Ctrl+N", "New round"), ("Ctrl+O", "Open a study"), ("Ctrl+E", "Open the selected function in your editor"),
         ("Ctrl+F", "Filter the table"), ("Tab", "To the next part of the window"),
         ("Menu or right click", "Actions of a row or node: layers, folds, chains"), ("Ctrl+Q", "Quit"),

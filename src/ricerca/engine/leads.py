@@ -25,6 +25,8 @@ from ricerca.model.marks import KIND_CHILD, KIND_COLLECTION, KIND_IMPORT
 
 BODY, OFTEN, SELDOM, GROWS, CYCLE = "body", "often", "seldom", "grows", "cycle"
 WAITING, COLLECTION, IMPORTS, PROGRAMS, SLOWER, NEW, LITTLE = "waiting", "collection", "imports", "programs", "slower", "new", "little"
+GROWTH = "growth"
+"""How it grows with the size of the input: known only where a case was measured in several, so not found here."""
 MOST, MOST_FUNCTIONS, WANTED = 7, 4, 3
 CLEAR, LEAST = 0.05, 0.02
 """Shares of the whole: worth a card; worth one where there are few others."""
@@ -41,6 +43,7 @@ PER_CALL, EACH, RESUMED, FIRST_LAST, CALLER, CALLEE, LINE, MORE = (
     "per call", "calls", "resumed", "first and last", "caller", "callee", "line", "more than before")  # fmt: skip
 WAITS_FOR, WAITS_IN, UNDER, SLOWEST, MODULES, MEMBERS, ENTRIES, BEFORE_AFTER, TEN = (
     "waits for", "waits in", "called under", "slowest", "modules", "members", "entries", "before and after", "ten slowest")  # fmt: skip
+SIZES, TEN_TIMES = "sizes", "ten times the data"
 
 
 @dataclass(frozen=True)
@@ -56,6 +59,9 @@ class Evidence:
     line: int = 0
     parts: tuple[tuple[str, int], ...] = ()
     """Names with the time of each."""
+    low: float = 0.0
+    high: float = 0.0
+    """Ends of an interval."""
 
 
 @dataclass(frozen=True)
@@ -85,6 +91,10 @@ class Lead:
     factor: float = 1.0
     """How many times as long a call takes at the end as at the start."""
     base_number: int = 0
+    law: str = ""
+    """Of growth: what it grows as, such as n^2."""
+    of_calls: bool = False
+    """Whether that is the law of its calls, which is exact, or that of its time."""
 
 
 @dataclass(frozen=True)

@@ -7,6 +7,9 @@ from typing import Any
 
 import numpy as np
 
+from ricerca.engine.leads import GROWTH, SIZES, Evidence, Lead
+from ricerca.engine.leads import TEN_TIMES as IN_TEN_TIMES
+from ricerca.engine.ranking import ceiling
 from ricerca.engine.reading import EVERYTHING, Reading
 from ricerca.loading import Loaded, load, paired
 from ricerca.measure.growth import CONSTANT, GrowthRow, Law, growth_row, law_of_counts
@@ -146,6 +149,29 @@ def growth_sentences(rows: Sequence[GrowthRow]) -> list[str]:
             how = f"The time of {row.function} grows as n^{row.time_exponent:.1f} ({low:.1f} to {high:.1f})"
         found.append(f"{how}: with ten times the data it would take {time_text(then_ns)} of {time_text(total)}.")
     return found
+
+
+def growth_leads(loaded: Loaded, rows: Sequence[GrowthRow]) -> tuple[Lead, ...]:
+    """The same as leads of a round that is read; those of functions that it does not have are left out."""
+    table, figures = loaded.profile.functions, loaded.figures
+    total, whole_ns = sum(row.self_ns_at(TEN_TIMES) for row in rows), loaded.profile.total_ns
+    steep = {id(row) for row in steep_rows(rows)}
+    found = []
+    for n, row in growth_by_function(loaded, rows).items():
+        if id(row) not in steep:
+            continue
+        low, high = row.time_exponent_interval or (0.0, 0.0)
+        evidence = (
+            Evidence(SIZES, calls=len(row.sizes), low=low, high=high),
+            Evidence(IN_TEN_TIMES, time_ns=row.self_ns_at(TEN_TIMES), later_ns=total),
+        )
+        own_ns, by_calls = int(figures.self_ns[n]), _steep_calls(row)
+        law = law_text(row) if by_calls else f"n^{row.time_exponent:.1f}"
+        found.append(
+            Lead(GROWTH, row.function, int(figures.calls[n]), own_ns / max(whole_ns, 1), evidence, own_ns, int(figures.inclusive_ns[n]),
+                 ceiling(own_ns, max(whole_ns, 1)), table.layer[n], n, law=law, of_calls=by_calls)
+        )  # fmt: skip
+    return tuple(sorted(found, key=lambda lead: -lead.evidence[1].time_ns))
 
 
 def show_growth(sizes: Sequence[Loaded], rows: Sequence[GrowthRow], top: int) -> None:

@@ -47,6 +47,8 @@ def lead_sentence(lead: Lead, part: str = "the run") -> str:
             return f"{name} takes {time_text(lead.own_ns)} more than in round {lead.base_number}."
         case leads.NEW:
             return f"{name} is new and takes {time_text(lead.own_ns)}."
+        case leads.GROWTH:
+            return f"The {'calls' if lead.of_calls else 'time'} of {name} {'grow' if lead.of_calls else 'grows'} as {lead.law}."
         case leads.LITTLE:
             return f"No single place is worth much: the slowest function takes {share}."
     raise ValueError(f"unknown kind of lead: {lead.kind}")
@@ -97,6 +99,12 @@ def _fact(fact: Evidence, lead: Lead, part: str) -> str:
         case leads.BEFORE_AFTER:
             before, now = (count_text(count) for _when, count in fact.parts)
             return f"{time} before, {time_text(fact.later_ns)} now; {before} calls before, {now} now"
+        case leads.SIZES:
+            if lead.of_calls:
+                return f"counts exact at {calls} sizes"
+            return f"between n^{fact.low:.1f} and n^{fact.high:.1f} at {calls} sizes"
+        case leads.TEN_TIMES:
+            return f"with ten times the data it would take {time} of {time_text(fact.later_ns)}"
         case leads.TEN:
             return f"the ten slowest together take {share_text(fact.share)}"
     raise ValueError(f"unknown kind of evidence: {fact.kind}")

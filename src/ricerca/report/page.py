@@ -1,4 +1,4 @@
-"""The account as a page: HTML in one file that needs no network."""
+"""The account as a page: HTML in one file that needs no network, or Markdown for a merge request."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ class Colours:
 
 
 def page(account: Account, colours: Colours, pictures: Sequence[tuple[str, str]] = (), template: str = "page.html") -> str:
-    """The account as HTML.
+    """The account as HTML, or as what else the template is.
 
     Parameters
     ----------
@@ -33,7 +33,7 @@ def page(account: Account, colours: Colours, pictures: Sequence[tuple[str, str]]
         Title and SVG, or what else a picture is put in as, of each picture.
     """
     facts = account_facts(account)
-    environment = Environment(undefined=StrictUndefined, autoescape=True, trim_blocks=True, lstrip_blocks=True)
+    environment = Environment(undefined=StrictUndefined, autoescape=template.endswith(".html"), trim_blocks=True, lstrip_blocks=True)
     machine = facts["machine"]
     processors = f"{machine['processors']} processors" if machine["processors"] else ""
     python = f"Python {machine['python']}" if machine["python"] else ""
@@ -58,4 +58,14 @@ def page(account: Account, colours: Colours, pictures: Sequence[tuple[str, str]]
         factor=factor_text,
         place=place_text,
         verdict=verdict_text,
+        cell=lambda text: text.replace("|", "\\|").replace("`", "'"),
     )
+
+
+PAPER = Colours({}, lambda _layer: "", lambda _layer: "")
+"""Colours of a page that has none."""
+
+
+def merge_request(account: Account) -> str:
+    """The account as Markdown, as long as a merge request or an issue has room for; its tables fold away."""
+    return page(account, PAPER, template="page.md")

@@ -34,6 +34,7 @@ STEPS = {
     leads.PROGRAMS: ("See when", "Timeline"),
     leads.SLOWER: ("See all changes", "Functions"),
     leads.NEW: ("See all changes", "Functions"),
+    leads.GROWTH: ("See how all functions grow", "Functions"),
     leads.LITTLE: ("See all functions", "Functions"),
 }
 """What to look at next: words and page."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import xml.etree.ElementTree as ET
+from dataclasses import replace
 
 import pytest
 
@@ -106,6 +107,11 @@ def test_a_count_is_kept_at_its_limit_and_broken_one_past_it(loaded):
     past = check_count(loaded, Limit("a", 704, "calls", of="nearest_reading"))
     assert (past.verdict, past.value, past.why) == (BROKEN, 705, "705, 1 too many")
     assert "no function nobody was called" in check_count(loaded, Limit("a", 0, "calls", of="nobody")).why
+
+
+def test_a_count_of_a_program_that_failed_says_how_it_ended(loaded):
+    failed = replace(loaded, run=replace(loaded.run, exit_status=1, ended="exit status 1"))
+    assert check_count(failed, Limit("a", 705, "calls", of="nearest_reading")).why == "705, exact; the program ended with exit status 1"
 
 
 @pytest.mark.parametrize(

@@ -99,15 +99,12 @@ def _sized_plans(plan: Plan, sizes: Sizes) -> list[Plan]:
     """A plan for each size, the case kept in the study."""
     from ricerca.model.cases import Case
     from ricerca.runner.series import plans_of
+    from ricerca.study.cases import known_case
     from ricerca.study.store import Study
 
     with Study.open(plan.study, create=True) as study:
-        known = {case.name: case for case in study.cases()}
         name = plan.case or study.case_for(plan.subject).name
-        before = known.get(name)
-        if before is not None and before.subject.other_work(plan.subject):
-            raise InputError(f"The case “{name}” is of something else ({before.subject.other_work(plan.subject)}).",
-                             f"Give another name, or change it: ricerca cases {plan.study.name} --add {name} -- PROGRAM")  # fmt: skip
+        before = known_case(study, name, plan.subject)
         per_day = before.runs_per_day if before else None
         case = study.keep_case(Case(name, plan.subject, per_day, sizes, plan.prepare))
     return plans_of(case, plan)

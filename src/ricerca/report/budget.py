@@ -139,13 +139,14 @@ def count_of(loaded: Loaded, limit: Limit) -> int:
 def check_count(loaded: Loaded, limit: Limit) -> Finding:
     """Whether an exact count is within its limit; not decided where the run is not whole."""
     value = count_of(loaded, limit)
+    ended = f"; the program ended with {loaded.run.ended}" if loaded.run.exit_status else ""
     if value > limit.at_most:
         return Finding(limit, value, BROKEN, f"{count_text(value)}, {count_text(value - int(limit.at_most))} too many")
     if not loaded.run.complete:
         return Finding(limit, value, UNDECIDED, f"the recording is not complete: {'; '.join(loaded.run.because)}")
     if limit.of and not functions_named(loaded, limit.of).any():
-        return Finding(limit, value, KEPT, f"no function {limit.of} was called")
-    return Finding(limit, value, KEPT, f"{count_text(value)}, exact")
+        return Finding(limit, value, KEPT, f"no function {limit.of} was called{ended}")
+    return Finding(limit, value, KEPT, f"{count_text(value)}, exact{ended}")
 
 
 def check_total(limit: Limit, found: Speedup, other_work: str = "") -> Finding:

@@ -21,6 +21,7 @@ from ricerca.runner.quiet import Quiet
 from ricerca.runner.restoring import Restorer
 from ricerca.runner.revisions import checkout_of
 from ricerca.runner.taking import Taken, ended_about, take_in
+from ricerca.study.cases import known_case
 from ricerca.study.store import Study
 
 if TYPE_CHECKING:
@@ -305,13 +306,7 @@ class Session:
         plan, subject = self.plan, self._template
         if not plan.case:
             return ""
-        known = next((case for case in study.cases() if case.name == plan.case), None)
-        differs = known.subject.other_work(subject) if known else ""
-        if differs:
-            raise InputError(
-                f"The case “{plan.case}” is of something else ({differs}).",
-                f"Give another name, or change it: ricerca cases {plan.study.name} --add {plan.case} -- PROGRAM",
-            )
+        known = known_case(study, plan.case, subject)
         if known is None or known.subject != subject:
             study.keep_case(replace(known, subject=subject) if known else Case(plan.case, subject))
         return plan.case

@@ -4,9 +4,14 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING
 
 from ricerca.model.cases import Case
+from ricerca.model.errors import InputError
 from ricerca.model.rounds import Subject
+
+if TYPE_CHECKING:
+    from ricerca.study.store import Study
 
 
 def case_values(case: Case, subject_id: int) -> tuple[object, ...]:
@@ -36,3 +41,19 @@ def cases_from(rows: Sequence[tuple], subjects: Mapping[int, Subject]) -> list[t
         )
         for number, name, subject_id, runs_per_day, sizes, prepare, dropped in rows
     ]
+
+
+def known_case(study: Study, name: str, subject: Subject) -> Case | None:
+    """The case of a name, None where it is new; what it runs is the same work as the subject.
+
+    Raises
+    ------
+    InputError
+        The case of that name is of other work.
+    """
+    known = next((case for case in study.cases() if case.name == name), None)
+    differs = known.subject.other_work(subject) if known is not None else ""
+    if differs:
+        raise InputError(f"The case “{name}” is of something else ({differs}).",
+                         f"Give another name, or change it: ricerca cases {study.path.name} --add {name} -- PROGRAM")  # fmt: skip
+    return known

@@ -38,13 +38,14 @@ from ricerca.desk.rounds.recorder_thread import Progress, RecorderThread
 from ricerca.desk.state import DeskState
 from ricerca.measure.estimates import median_ns
 from ricerca.model.cases import Case, refuse_unused, sizes_of
-from ricerca.model.errors import InputError, RicercaError
+from ricerca.model.errors import RicercaError
 from ricerca.model.rounds import RECORDED, Subject
 from ricerca.report.wording import count_text, plural, time_text
 from ricerca.runner.interpreters import offered
 from ricerca.runner.program import describe, variables_of
 from ricerca.runner.series import plans_of
 from ricerca.runner.session import Outcome, Plan
+from ricerca.study.cases import known_case
 from ricerca.study.store import Study
 
 DEFAULT_PLAIN = 5
@@ -416,10 +417,7 @@ class RunSheet(QWidget):
     def _keep_case(study_file: Path, case: Case) -> Case:
         """Keep a case as it was filled in, unless its name is taken by other work."""
         with Study.open(study_file, create=True) as study:
-            known = next((one for one in study.cases() if one.name == case.name), None)
-            if known is not None and known.subject.other_work(case.subject):
-                raise InputError(f"The case “{case.name}” is of something else ({known.subject.other_work(case.subject)}).",
-                                 "Give it another name.")  # fmt: skip
+            known = known_case(study, case.name, case.subject)
             return study.keep_case(replace(case, prepare=known.prepare if known else ""))
 
     def _say_problem(self, text: str) -> None:

@@ -45,5 +45,7 @@ def test_cost_and_work_of_each_kind_of_call_are_measured(counted, hook, tmp_path
 
 
 def test_a_forked_child_does_not_bring_what_its_parent_watched(counted, hook, tmp_path):
-    if hook == "native":
-        assert facts_of(counted, tmp_path, str(CALLS), "8").python_watched < CALLS / 64 * 3
+    if hook == "native":  # entries are chosen by the clock, so that a loop in step with it is timed some times as often
+        children = 24
+        watched = facts_of(counted, tmp_path, str(CALLS), str(children)).python_watched
+        assert watched < CALLS / 64 * children / 2

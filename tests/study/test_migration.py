@@ -24,17 +24,24 @@ def of_format(path, version):
         "INSERT INTO subjects (id, kind, program, cwd, python, env, roots, lines, inside)"
         " VALUES (1, 'script', '[\"p.py\"]', '/w', 'python3', '[]', '[\"/w\"]', '[]', '[]')"
     )
-    db.execute("INSERT INTO rounds VALUES (1, 1, 'baseline', 'a note', 1, 5, 'abc')")
+    db.execute(
+        "INSERT INTO rounds (id, number, name, note, subject_id, created_unix_ns, revision) VALUES (1, 1, 'baseline', 'a note', 1, 5, 'abc')"
+    )
     for number, kind, wall in ((1, "recorded", 900), (2, "plain", 100)):
         db.execute(
             "INSERT INTO runs (id, round_id, kind, started_unix_ns, wall_ns, cpu_ns, exit_status, ended, complete, facts)"
             " VALUES (?, 1, ?, 7, ?, 8, 0, 'exit status 0', 1, '{}')",
             (number, kind, wall),
         )
-    db.execute("INSERT INTO functions VALUES (1, 0, 1, 'f', 'm', '/w/p.py', 3, 0, 0, -1, -1)")
+    columns = "run_id, number, kind, name, module, file, line, overflow_calls, overflow_resumes, lookups, light"
+    db.execute(f"INSERT INTO functions ({columns}) VALUES (1, 0, 1, 'f', 'm', '/w/p.py', 3, 0, 0, -1, -1)")
     db.execute("INSERT INTO threads VALUES (1, 0, 'MainThread', 9)")
     db.execute("INSERT INTO sources VALUES ('h', 1, x'789c4b04000062006200')")
     db.execute("INSERT INTO run_sources VALUES (1, '/w/p.py', 'h')")
+    if version >= 4:  # cases came with it
+        db.execute("INSERT INTO cases (id, name, subject_id) VALUES (1, 'p', 1)")
+        db.execute("INSERT INTO round_cases VALUES (1, 1, 1)")
+        db.execute("UPDATE runs SET case_id = 1")
     db.close()
 
 
@@ -50,7 +57,7 @@ def test_nothing_is_lost_on_the_way_to_todays_format(tmp_path, version):
         assert (one.case, one.cases, one.size, [case.name for case in study.cases()]) == ("p", ("p",), "", ["p"])
         assert {run.case for run in one.runs} == {"p"}
         assert not one.runs[1].answer
-        assert study.query("SELECT name FROM functions WHERE run_id = 1") == [("f",)]
+        assert study.query("SELECT name, language FROM functions WHERE run_id = 1") == [("f", "Python")]
         assert study.sources(1) == {"/w/p.py": "h"}
         assert study.query("PRAGMA foreign_key_check") == []
         assert study.query("PRAGMA foreign_keys") == [(1,)]

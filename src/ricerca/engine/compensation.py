@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ricerca.model.languages import PYTHON
 from ricerca.model.marks import KIND_BUILTIN, KIND_PYTHON, KIND_REGION, KIND_THREAD
 from ricerca.model.run_tables import RunTables
 
@@ -28,14 +29,22 @@ def _entry_costs(tables: RunTables) -> np.ndarray:
     """
     facts = tables.facts
     builtin = tables.function_kind[tables.function] == KIND_BUILTIN
-    entries = (tables.calls + tables.resumes) * (tables.function_kind[tables.function] <= KIND_THREAD).astype(np.float64)
+    watched = (tables.function_kind <= KIND_THREAD) & _is_python(tables)
+    entries = (tables.calls + tables.resumes) * watched[tables.function].astype(np.float64)
     called = tables.parent >= 0
     from_builtin = called & builtin[tables.parent]
     kinds = [builtin, from_builtin]
     entries *= np.where(builtin, facts.builtin_slowness, facts.python_slowness)
     inside = entries * np.select(kinds, [facts.builtin_inside_ns, facts.callback_inside_ns], facts.python_inside_ns)
     outside = entries * np.select(kinds, [facts.builtin_outside_ns, facts.callback_outside_ns], facts.python_outside_ns)
-    return inside + np.bincount(tables.parent[called], outside[called], minlength=len(tables.parent))
+    return inside + np.bincount(tables.parent[called], outside[called], minlength=len(tables.parent)) + tables.known_cost_ns
+
+
+def _is_python(tables: RunTables) -> np.ndarray:
+    """Which functions are Python's: calibration knows the cost of theirs alone."""
+    if not tables.function_language:
+        return np.ones(len(tables.function_name), bool)
+    return np.asarray([language == PYTHON for language in tables.function_language], bool)
 
 
 def _factors(tables: RunTables) -> np.ndarray:
@@ -43,14 +52,14 @@ def _factors(tables: RunTables) -> np.ndarray:
     facts, count = tables.facts, len(tables.function_name)
     base = np.asarray(
         [
-            (facts.names_factor if name == "<module>" else facts.bytecode_factor) if kind in BYTECODE else 1.0
-            for kind, name in zip(tables.function_kind, tables.function_name, strict=True)
+            (facts.names_factor if name == "<module>" else facts.bytecode_factor) if python and kind in BYTECODE else 1.0
+            for kind, name, python in zip(tables.function_kind, tables.function_name, _is_python(tables), strict=True)
         ]
     )
     if facts.lookup_share > 0 and len(tables.function_lookups) == count:
         # Look-ups lose more than arithmetic does: by their share in a function's loops.
         more = np.clip(tables.function_lookups / facts.lookup_share, 0, MOST_LOOKUPS) * (facts.lookup_factor - facts.bytecode_factor)
-        base = np.where(np.isin(tables.function_kind, BYTECODE), base + more, base)
+        base = np.where(np.isin(tables.function_kind, BYTECODE) & _is_python(tables), base + more, base)
     return np.maximum(base[tables.function], 1.0) if count else np.ones(len(tables.parent))
 
 

@@ -30,6 +30,8 @@ class FunctionTable:
     file: tuple[str, ...]
     first_line: np.ndarray
     layer: tuple[str, ...]
+    language: tuple[str, ...] = ()
+    """Of each function; empty where a row stands for several."""
 
     def __len__(self) -> int:
         return len(self.name)
@@ -194,6 +196,7 @@ def build_profile(
         file=tables.function_file,
         first_line=tables.function_line,
         layer=layers or ("mine",) * len(tables.function_name),
+        language=tables.languages,
     )
     return Profile(
         functions=functions,

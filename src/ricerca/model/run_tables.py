@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
+from ricerca.model.languages import PYTHON
 from ricerca.model.marks import FLAG_PUBLIC_ONLY, FLAG_SLICES_FULL, FLAG_SPANS_FULL, FLAG_TIMED_ONLY
 
 if TYPE_CHECKING:  # recording a program must not wait for NumPy to load
@@ -138,7 +139,9 @@ class RunTables:
     ``function_lookups``: per mille of the instructions in a function's loops that look names up.
     ``function_light``: per mille of its long gaps that is bytecode, -1 where nobody looked. Both may be
     empty; they matter for Python 3.11 only. ``function_nesting`` tells functions of one name on one line apart until their
-    qualified names are known, and may be empty afterwards.
+    qualified names are known, and may be empty afterwards. ``function_language`` is empty where all are Python's.
+
+    ``cost_ns`` is the part of ``self_ns`` that the recorder itself took, where its source knows that event by event, and may be empty.
 
     ``slice_*``: one entry for each context and slice of time in which something happened to it, with the
     calls and times that fell into the slice; over all slices they sum to the context's own.
@@ -179,3 +182,15 @@ class RunTables:
     span_context: np.ndarray = field(default_factory=_no_rows)
     span_start_ns: np.ndarray = field(default_factory=_no_rows)
     span_end_ns: np.ndarray = field(default_factory=_no_rows)
+    function_language: tuple[str, ...] = ()
+    cost_ns: np.ndarray = field(default_factory=_no_rows)
+
+    @property
+    def languages(self) -> tuple[str, ...]:
+        """Language of each function."""
+        return self.function_language or (PYTHON,) * len(self.function_name)
+
+    @property
+    def known_cost_ns(self) -> np.ndarray:
+        """``cost_ns`` of each context, 0 where it is not known event by event."""
+        return self.cost_ns if len(self.cost_ns) else self.self_ns * 0

@@ -39,6 +39,7 @@ def without_unused(tables: RunTables) -> RunTables:
     sliced, spanned = used[tables.slice_context], used[tables.span_context]
     columns = ("function", "line", "calls", "resumes", "self_ns", "brief_ns", "waiting_ns", "thread")
     kept = {name: getattr(tables, name)[used] for name in columns}
+    kept["cost_ns"] = tables.known_cost_ns[used]
     kept |= {f"slice_{name}": getattr(tables, f"slice_{name}")[sliced] for name in ("number", "calls", "self_ns", "waiting_ns")}
     kept |= {f"span_{name}": getattr(tables, f"span_{name}")[spanned] for name in ("start_ns", "end_ns")}
     return replace(
@@ -74,17 +75,17 @@ def _nesting(tables: RunTables) -> list[int]:
 def merge(parts: Sequence[RunTables]) -> RunTables:
     """Put the processes of a run together; the first is the one that was started.
 
-    Functions are the same when kind, module, name, file and line are. Facts are those of the first
+    Functions are the same when kind, module, name, file, line and language are. Facts are those of the first
     process, but the flags, and what was watched, of all.
     """
     first = parts[0]
-    rows: dict[tuple[int, str, str, str, int, int], int] = {}
+    rows: dict[tuple[int, str, str, str, int, int, str], int] = {}
     numbers = []
     for part in parts:
         keys = zip(part.function_kind.tolist(), part.function_module, part.function_name, part.function_file,
-                   part.function_line.tolist(), _nesting(part), strict=True)  # fmt: skip
+                   part.function_line.tolist(), _nesting(part), part.languages, strict=True)  # fmt: skip
         numbers.append(np.asarray([rows.setdefault(key, len(rows)) for key in keys], np.int64))
-    kinds, modules, names, files, lines, nesting = zip(*rows, strict=True) if rows else ((),) * 6
+    kinds, modules, names, files, lines, nesting, languages = zip(*rows, strict=True) if rows else ((),) * 7
     overflow = {name: np.zeros(len(rows), np.int64) for name in ("overflow_calls", "overflow_resumes")}
     traits = {name: np.full(len(rows), -1, np.int32) for name in ("function_lookups", "function_light")}
     for part, number in zip(parts, numbers, strict=True):
@@ -121,6 +122,8 @@ def merge(parts: Sequence[RunTables]) -> RunTables:
         function_file=tuple(files),
         function_line=np.asarray(lines, np.int32),
         function_nesting=np.asarray(nesting, np.int32),
+        function_language=tuple(languages),
+        cost_ns=joined("known_cost_ns"),
         parent=joined("parent", lambda values, n: np.where(values >= 0, values + context_base[n], -1)).astype(np.int32),
         function=joined("function", lambda values, n: numbers[n][values]).astype(np.int32),
         thread=joined("thread", lambda values, n: values + thread_base[n]).astype(np.int32),

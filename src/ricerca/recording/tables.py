@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 
@@ -126,6 +127,7 @@ def take(recording: Recording) -> RunTables:
     known = set(layout.HEADER.names or ()) & set(vars(facts))
     costs = {name: float(head[name]) for name in known if name.endswith(("side_ns", "work_ns", "_factor", "_share"))}
     facts = replace(facts, **costs)  # type: ignore[arg-type]
+    by_time: dict[str, Any] = {**_slices(recording, rate), **_spans(recording, rate)}
     return RunTables(
         function_kind=functions["kind"].astype(np.int32),
         function_name=_texts(recording, "name"),
@@ -153,6 +155,5 @@ def take(recording: Recording) -> RunTables:
         function_lookups=functions["lookups"].astype(np.int32),
         function_nesting=functions["nesting"].astype(np.int32),
         function_light=np.where(functions["light"] == marks.LIGHT_UNKNOWN, -1, functions["light"].astype(np.int32)),
-        **_slices(recording, rate),
-        **_spans(recording, rate),
+        **by_time,
     )

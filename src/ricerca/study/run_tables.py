@@ -15,6 +15,8 @@ from ricerca.study.columns import pack, unpack
 
 SLICES = ("slice_context", "slice_number", "slice_calls", "slice_self_ns", "slice_waiting_ns")
 SPANS = ("span_context", "span_start_ns", "span_end_ns")
+COST = "cost_ns"
+"""A column that only runs of a source have that knows its cost event by event."""
 COLUMNS = ("parent", "function", "line", "calls", "resumes", "self_ns", "brief_ns", "waiting_ns", "thread")
 
 Write = Callable[[str, Iterable[tuple[object, ...]]], None]
@@ -28,10 +30,10 @@ def write(many: Write, run_id: int, tables: RunTables) -> None:
     functions = zip(
         tables.function_kind.tolist(), tables.function_name, tables.function_module, tables.function_file,
         tables.function_line.tolist(), tables.overflow_calls.tolist(), tables.overflow_resumes.tolist(), *traits,
-        strict=True,
+        tables.languages, strict=True,
     )  # fmt: skip
     many(
-        "INSERT INTO functions VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        "INSERT INTO functions VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         ((run_id, number, *row) for number, row in enumerate(functions)),
     )
     threads = zip(tables.thread_name, tables.thread_process.tolist(), strict=True)
@@ -41,9 +43,9 @@ def write(many: Write, run_id: int, tables: RunTables) -> None:
         tables.line_self_ns.tolist(), strict=True,
     )  # fmt: skip
     many("INSERT INTO lines VALUES (?, ?, ?, ?, ?)", ((run_id, *row) for row in lines))
-    many(
-        "INSERT INTO columns VALUES (?, ?, ?, ?, ?)", ((run_id, name, *pack(getattr(tables, name))) for name in (*COLUMNS, *SLICES, *SPANS))
-    )
+    known = (COST,) if tables.cost_ns.any() else ()
+    columns = (*COLUMNS, *known, *SLICES, *SPANS)
+    many("INSERT INTO columns VALUES (?, ?, ?, ?, ?)", ((run_id, name, *pack(getattr(tables, name))) for name in columns))
 
 
 def read(query: Query, run_id: int) -> RunTables:
@@ -55,10 +57,12 @@ def read(query: Query, run_id: int) -> RunTables:
         They contradict each other or are of the wrong kind.
     """
     functions = query(
-        "SELECT kind, name, module, file, line, overflow_calls, overflow_resumes, lookups, light FROM functions"
+        "SELECT kind, name, module, file, line, overflow_calls, overflow_resumes, lookups, light, language FROM functions"
         " WHERE run_id = ? ORDER BY number", (run_id,),
     )  # fmt: skip
-    kinds, names, modules, files, first, calls, resumes, lookups, light = zip(*functions, strict=True) if functions else ((),) * 9
+    kinds, names, modules, files, first, calls, resumes, lookups, light, languages = (
+        zip(*functions, strict=True) if functions else ((),) * 10
+    )
     threads = query("SELECT name, process FROM threads WHERE run_id = ? ORDER BY number", (run_id,))
     lines = query("SELECT function, line, hits, self_ns FROM lines WHERE run_id = ?", (run_id,))
     by_line = np.asarray(lines, np.int64).reshape(-1, 4)
@@ -76,6 +80,8 @@ def read(query: Query, run_id: int) -> RunTables:
         overflow_resumes=np.asarray(resumes, np.int64),
         function_lookups=np.asarray(lookups, np.int32),
         function_light=np.asarray(light, np.int32),
+        function_language=tuple(str(name) for name in languages),
+        cost_ns=packed.get(COST, np.zeros(0, np.int64)),
         thread_name=tuple(str(row[0]) for row in threads),
         thread_process=np.asarray([row[1] for row in threads], np.int64),
         line_function=by_line[:, 0].astype(np.int32),
@@ -107,6 +113,7 @@ def _check(tables: RunTables) -> None:
         and ((tables.slice_number >= 0) & (tables.slice_number < MOST_SLICES)).all()
         and (tables.line >= 0).all()
         and (tables.self_ns >= 0).all()
+        and len(tables.cost_ns) in (0, rows)
         and (tables.line_number >= 0).all()
         and ((tables.line_function >= 0) & (tables.line_function < functions)).all()
     )

@@ -88,6 +88,10 @@ MIGRATIONS: tuple[str, ...] = (
     CREATE TABLE snippets (
         id INTEGER PRIMARY KEY, created_unix_ns INTEGER NOT NULL, facts TEXT NOT NULL);
     """,
+    # the language of each function
+    """
+    ALTER TABLE functions ADD COLUMN language TEXT NOT NULL DEFAULT 'Python';
+    """,
 )
 
 

@@ -28,6 +28,8 @@ class RunFacts:
     ``lookup_factor`` is that of a loop with ``lookup_share`` per mille of look-ups.
     *work* is the time the hook takes at an entry: during calibration, and as often as it was watched
     while the program ran. It tells how fast the machine was then.
+    ``parent_pid`` is the process that started this one as another program; 0 where it was forked.
+    ``commands`` are programs that a shell started: the command as it stood, how often, ns together, how often it failed.
     Slices are ``slice_ns`` long; calls of at least ``span_ns`` have a span.
     *unseen* parts could not be followed; ``strange_stacks`` counts how often a stack did not show what ran, as with green
     threads: the calls are exact, some time may be booked on another function.
@@ -36,6 +38,7 @@ class RunFacts:
     python: str = ""
     hook: str = "profile"
     pid: int = 0
+    parent_pid: int = 0
     start_unix_ns: int = 0
     duration_ns: int = 0
     flags: int = 0
@@ -66,6 +69,8 @@ class RunFacts:
     unwatched_call_ns: float = 0.0
     unwatched_deep_ns: float = 0.0
     deep_calls: int = 0
+    language: str = PYTHON
+    commands: tuple[tuple[str, int, int, int], ...] = ()
 
     @property
     def public_only(self) -> bool:

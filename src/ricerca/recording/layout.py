@@ -64,7 +64,7 @@ HEADER = np.dtype(
         ("unwatched_call_ns", "<f8"),
         ("unwatched_deep_ns", "<f8"),
         ("deep_calls", "<u4"),
-        ("spare", "<u4"),
+        ("parent_pid", "<u4"),
     ]
 )
 

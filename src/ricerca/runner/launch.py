@@ -18,6 +18,7 @@ from ricerca.model.marks import CONTROL_OFFSET, END_MONO_NS_OFFSET
 from ricerca.model.rounds import Subject
 from ricerca.runner.native import ENTRY, PURE
 from ricerca.runner.program import command_of, is_isolated
+from ricerca.runner.shells import environment, shell_of
 
 if TYPE_CHECKING:
     from ricerca.runner.restoring import State
@@ -55,6 +56,10 @@ class Ended:
 
 def _environment(subject: Subject, extra: dict[str, str]) -> dict[str, str]:
     env = {**os.environ, **dict(subject.env)}
+    if not extra:
+        return env
+    if "RICERCA_RECORDING" in extra and not (extra["RICERCA_TIMED"] or extra["RICERCA_LINES"]):
+        env |= environment(env.get("BASH_ENV"))
     if is_isolated(subject):
         env = {name: value for name, value in env.items() if not name.startswith("PYTHON")}
     before = env.get("PYTHONPATH")
@@ -224,7 +229,9 @@ def write_keys(file: Path, keys: Iterable[tuple[int, str, str]]) -> None:
 
 
 def start_plain(subject: Subject, stamp: Path, **streams: object) -> Execution:
-    """Start the subject without the recorder; stamp is a file to note its beginning in."""
+    """Start the subject without the recorder; stamp is a file to note its beginning in, which a Python writes."""
+    if shell_of(subject):
+        return Execution(subject, {}, None, None, **streams)  # type: ignore[arg-type]
     return Execution(subject, {"RICERCA_STAMP": str(stamp)}, None, stamp, **streams)  # type: ignore[arg-type]
 
 
@@ -253,4 +260,6 @@ def start_recorded(subject: Subject, recording: Path, native: str, limit_bytes: 
         "RICERCA_PUBLIC": "1" if public_only else "",
         "RICERCA_TIMED": str(timed) if timed else "",
     }
+    if shell_of(subject):
+        extra["RICERCA_CHILD"] = "1"  # a Python that it starts has a recording of its own
     return Execution(subject, extra, recording, None, **streams)  # type: ignore[arg-type]

@@ -16,6 +16,7 @@ from typing import Any
 from ricerca.model.errors import InputError
 from ricerca.model.rounds import Subject
 from ricerca.runner.own_code import own_roots
+from ricerca.runner.shells import first_line_words, shell_named, shell_of_file
 
 SCRIPT, MODULE, COMMAND = "script", "module", "command"
 _SUFFIXES = {".py", ".pyw", ".pyz"}
@@ -172,8 +173,21 @@ def describe(program: Sequence[str], cwd: str | None, python: str | None, env: S
             chosen = find_python(python or own)
             roots = tuple(dict.fromkeys((os.path.realpath(path.parent), str(path.parent), folder)))
             return make(kind=SCRIPT, python=chosen, roots=roots)
-        raise InputError(f"{program[0]} is not a Python program.", "Name a Python script, or say which interpreter with --python.")
+        if shell_of_file(path):
+            return _shell_script(program, make, folder)
+        raise InputError(f"{program[0]} is not a Python program, and no script of bash.",
+                         "Name a script, or say which Python runs it with --python.")  # fmt: skip
     return _command(program, make, folder)
+
+
+def _shell_script(program: Sequence[str], make: Callable[..., Subject], folder: str) -> Subject:
+    """A script that is started by its name, or by its shell where it may not be executed."""
+    path = Path(folder, os.path.expanduser(program[0]))
+    named = program[0] if "/" in program[0] else f"./{program[0]}"
+    executable = os.access(path, os.X_OK) and first_line_words(path)
+    words = (named, *program[1:]) if executable else (shell_of_file(path), *program)
+    roots = tuple(dict.fromkeys((os.path.realpath(path.parent), str(path.parent), folder)))
+    return replace(make(kind=COMMAND, python=find_python(None), roots=roots), program=words)
 
 
 def _command(program: Sequence[str], make: Callable[..., Subject], folder: str) -> Subject:
@@ -184,8 +198,15 @@ def _command(program: Sequence[str], make: Callable[..., Subject], folder: str) 
         subject = _with_options(program[1:], make, folder, os.path.abspath(found))
         return replace(subject, program=tuple(program))
     own = _shebang_python(Path(found))
+    shell = shell_named(program[0])
+    if shell or shell_of_file(Path(found)):
+        script = next((word for word in program[1:] if not word.startswith("-")), "") if shell else found
+        there = Path(folder, os.path.expanduser(script))
+        roots = (str(there.parent), folder) if script and there.is_file() else (folder,)
+        return make(kind=COMMAND, python=find_python(None), roots=roots)
     if not own:
-        raise InputError(f"{program[0]} is not a Python program.", "Name a Python script, a module with -m, or a Python command.")
+        raise InputError(f"{program[0]} is not a Python program, and no script of bash.",
+                         "Name a Python script, a module with -m, a Python command, or a shell script.")  # fmt: skip
     return make(kind=COMMAND, python=own[0], roots=(folder,))
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import time
 from collections.abc import Iterator
 from dataclasses import asdict, dataclass, field, replace
@@ -17,6 +18,7 @@ from ricerca.model.errors import EnvironmentProblem, FileDamagedError, InputErro
 from ricerca.model.rounds import LINE, RECORDED, Round, Subject
 
 ABOUT = ".about"
+_PART = re.compile(r"\d+(\.\d+)?(\.(bash|zsh))?")
 
 
 @dataclass(frozen=True)
@@ -124,7 +126,7 @@ def about(recording: Path) -> About:
 def parts(recording: Path) -> list[Path]:
     """The recordings of processes that a program started."""
     found = recording.parent.glob(f"{recording.name}.*")
-    return sorted(file for file in found if file.name.removeprefix(f"{recording.name}.").replace(".", "").isdigit())
+    return sorted(file for file in found if _PART.fullmatch(file.name.removeprefix(f"{recording.name}.")))
 
 
 def remove(recording: Path) -> None:

@@ -13,6 +13,7 @@ from typing import IO, TYPE_CHECKING
 from ricerca.model.cases import WHOLE, Case, Part, Size, size_text, sized
 from ricerca.model.completeness import Gap
 from ricerca.model.errors import FileDamagedError, InputError, RicercaError
+from ricerca.model.languages import PYTHON
 from ricerca.model.marks import CONTROL_FINISH, CONTROL_GO, CONTROL_PAUSE
 from ricerca.model.rounds import RECORDED, UNDONE, Round, Subject
 from ricerca.runner import launch, recordings
@@ -233,7 +234,10 @@ class Session:
 
         try:
             with Study.open(self.plan.study) as study:
-                lines = lines_to_follow(study.tables(outcome.run_id), self.plan.subject, from_toml(study.layers_toml()))
+                tables = study.tables(outcome.run_id)
+                if tables.facts.language != PYTHON:
+                    return  # a shell tells its lines by itself
+                lines = lines_to_follow(tables, self.plan.subject, from_toml(study.layers_toml()))
             if not lines:
                 self._not_followed = "no function of your own code takes one hundredth of the run"
                 return
@@ -258,7 +262,10 @@ class Session:
         from ricerca.measure.timing import functions_to_time, timing_keys
 
         with Study.open(plan.study) as study:
-            profile = build_profile(study.tables(outcome.run_id))
+            tables = study.tables(outcome.run_id)
+        if tables.facts.language != PYTHON:
+            return []
+        profile = build_profile(tables)
         return timing_keys(profile, functions_to_time(profile))
 
     def _base(self, round_: Round, restorer: Restorer) -> Side | None:

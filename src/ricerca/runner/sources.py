@@ -30,7 +30,7 @@ def gather(files: Iterable[str], cwd: str) -> dict[str, bytes]:
 
 def with_qualified_names(tables: RunTables, sources: Mapping[str, bytes]) -> RunTables:
     """Tables of an interpreter before 3.11, whose code objects know plain names only, with qualified names."""
-    if tuple(int(part) for part in tables.facts.python.split(".")[:2]) >= (3, 11):
+    if not tables.facts.python or tuple(int(part) for part in tables.facts.python.split(".")[:2]) >= (3, 11):
         return tables
     by_file = {file: qualified_names(text.decode("utf-8", "replace")) for file, text in sources.items()}
     names = tuple(

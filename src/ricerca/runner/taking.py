@@ -45,7 +45,7 @@ def take_in(recording: Path, about: About) -> Taken:
     from ricerca.runner.sources import gather, with_qualified_names
 
     moved = Moved(about.moved[1], about.moved[0]) if about.moved else None
-    tables, unreadable = tables_of(recording)
+    tables, unreadable = tables_of(recording, about.ended_unix_ns)
     tables = replace(tables, facts=replace(tables.facts, inside=" ".join(about.subject.inside)))
     status = about.exit_status
     ended = Ended(0 if status is None else status, 0, about.wall_ns, about.cpu_ns)
@@ -76,31 +76,17 @@ def _round_for(study: Study, about: About) -> tuple[Round, bool]:
     return study.add_round(about.subject, name, "Taken in later; the round it was made for is gone."), True
 
 
-def _began(file: Path) -> bool:
-    """Whether anything was written to a recording: its first bytes come last of all when it is laid out."""
-    with file.open("rb") as content:
-        return bool(content.read(8).strip(b"\0"))
+def tables_of(recording: Path, end_unix_ns: int = 0) -> tuple[RunTables, int]:
+    """A run with all its processes, and how many of their recordings could not be read.
 
+    ``end_unix_ns`` is when the program had ended, 0 where that was not seen.
+    """
+    from ricerca.recording.one_tree import one_tree
+    from ricerca.recording.parts import read_parts
+    from ricerca.runner.shells import cost_of_a_command
 
-def tables_of(recording: Path) -> tuple[RunTables, int]:
-    """A run with all its processes, and how many of their recordings could not be read."""
-    from ricerca.recording.merging import merge, without_unused
-    from ricerca.recording.reader import open_recording
-    from ricerca.recording.tables import take
-
-    tables, children, unreadable = take(open_recording(recording)), [], 0
-    for file in recordings.parts(recording):
-        if not _began(file):
-            continue  # the process was replaced by another program, or was ended, before it began
-        try:
-            child = without_unused(take(open_recording(file)))
-        except FileDamagedError:
-            unreadable += 1
-            continue
-        if child.calls.any():
-            children.append(child)
-    if children:
-        tables = merge([tables, *children])
+    processes, unreadable = read_parts(recording, recordings.parts(recording), cost_of_a_command, end_unix_ns)
+    tables = one_tree(processes) if len(processes) > 1 else processes[0].tables
     if not (tables.parent >= 0).any():
         raise FileDamagedError("the program ended before it began")
     return tables, unreadable

@@ -9,7 +9,21 @@ import os
 import sys
 from contextlib import suppress
 
-_NAMES = ("RECORDING", "NATIVE", "PURE", "LIMIT", "LINES", "INSIDE", "PAUSED", "PUBLIC", "TIMED", "STAMP", "PYTHONPATH", "CHILD")
+_NAMES = (
+    "RECORDING",
+    "NATIVE",
+    "PURE",
+    "LIMIT",
+    "LINES",
+    "INSIDE",
+    "PAUSED",
+    "PUBLIC",
+    "TIMED",
+    "STAMP",
+    "PYTHONPATH",
+    "CHILD",
+    "BASH_ENV",
+)
 _passed_on: list = []  # name spaces that hand these variables on to children with an environment of their own
 
 
@@ -28,6 +42,10 @@ def _clear_traces(settings):
         os.environ.pop("PYTHONPATH", None)
     else:
         os.environ["PYTHONPATH"] = before
+    if settings["BASH_ENV"] is not None:
+        settings["SHELL_START"] = os.environ.pop("BASH_ENV", "")
+        if settings["BASH_ENV"]:
+            os.environ["BASH_ENV"] = settings["BASH_ENV"]
 
 
 def _pass_on(settings):
@@ -39,6 +57,8 @@ def _pass_on(settings):
     given = {"RICERCA_" + name: settings[name] for name in _NAMES if settings[name] is not None}
     given["RICERCA_CHILD"] = "1"
     before = settings["PYTHONPATH"]
+    if settings.get("SHELL_START"):
+        given["BASH_ENV"] = settings["SHELL_START"]
     given["PYTHONPATH"] = folder if not before else folder + os.pathsep + before
     for name, value in given.items():
         os.putenv(name, value)

@@ -228,6 +228,7 @@ static void start_header(arena *self, uint64_t file_bytes, uint64_t limit_bytes,
     head->limit_bytes = limit_bytes;
     head->allocated_bytes = HEADER_BYTES;
     head->pid = (uint32_t)getpid();
+    head->parent_pid = (uint32_t)getppid();
     head->python_hex = python_hex;
     head->table_count = TABLE_COUNT;
     self->ns_per_tick = clock_choose(CLOCK_MEASURE_NS);
@@ -434,6 +435,7 @@ int arena_follow_fork(arena *self, const char *path)
     self->path = own_path;
     zero_counts(self);
     self->head->pid = (uint32_t)getpid();
+    self->head->parent_pid = 0;
     self->head->unseen_threads = self->head->unseen_interpreters = self->head->taken_hooks = self->head->strange_stacks = 0;
     arena_beat(self);
     self->head->start_ticks = self->head->last_ticks;

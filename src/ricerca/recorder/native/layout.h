@@ -138,7 +138,7 @@ typedef struct {
     double unwatched_call_ns; /* what a call of a Python function costs that is not timed where only chosen ones are */
     double unwatched_deep_ns; /* the same in a recursion of 300 levels */
     uint32_t deep_calls; /* how often calls were left untimed because they lay too deep on the stack of their thread */
-    uint32_t spare;
+    uint32_t parent_pid; /* process that started this one as another program; 0 in a forked child, whose tables begin with its parent's */
 } header;
 
 typedef struct {

@@ -98,7 +98,7 @@ HEAD_STRANGE_STACKS = 73
 HEAD_UNWATCHED_CALL_NS = 37
 HEAD_UNWATCHED_DEEP_NS = 38
 HEAD_DEEP_CALLS = 78
-HEAD_SPARE = 79
+HEAD_PARENT_PID = 79
 FUNCTION_KIND = 0
 FUNCTION_FIRST_LINE = 1
 FUNCTION_NAME_OFFSET = 2
@@ -246,6 +246,7 @@ def _open(place, limit):
     u64[HEAD_START_TICKS] = u64[HEAD_START_MONO_NS] = u64[HEAD_LAST_TICKS] = u64[HEAD_LAST_MONO_NS] = now
     u64[HEAD_START_UNIX_NS] = clock_gettime_ns(0)
     u32[HEAD_PID], u32[HEAD_PYTHON_HEX], u32[HEAD_CLOCK] = os.getpid(), sys.hexversion, CLOCK_MONO
+    u32[HEAD_PARENT_PID] = os.getppid()
     u32[HEAD_TABLE_COUNT], u64[HEAD_LIMIT_BYTES], u64[HEAD_ALLOCATED_BYTES] = len(shares), limit, HEADER_BYTES
     u32[HEAD_HOOK] = HOOK_PYTHON
     for place in (HEAD_NS_PER_TICK, HEAD_BYTECODE_FACTOR, HEAD_NAMES_FACTOR):
@@ -1095,7 +1096,7 @@ def _after_fork():
         at = (offsets[LINES] + index * 32) // 8
         u64[at + LINE_HITS] = u64[at + LINE_SELF_TICKS] = u64[at + LINE_WAITING_TICKS] = 0
     now = monotonic_ns()
-    u32[HEAD_PID] = os.getpid()
+    u32[HEAD_PID], u32[HEAD_PARENT_PID] = os.getpid(), 0
     u64[HEAD_START_TICKS] = u64[HEAD_START_MONO_NS] = u64[HEAD_LAST_TICKS] = u64[HEAD_LAST_MONO_NS] = now
     u64[HEAD_START_UNIX_NS] = clock_gettime_ns(0)
     stack = _own()

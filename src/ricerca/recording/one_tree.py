@@ -1,0 +1,116 @@
+"""Several processes as one tree: what a program did hangs below the call that started it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from ricerca.model.languages import PYTHON
+from ricerca.model.marks import KIND_CHILD
+from ricerca.model.run_tables import RunTables
+from ricerca.recording.merging import merge
+from ricerca.recording.shell import Started
+
+LATE_NS = 5_000_000
+"""A process may begin to record so long before the call that started it was noted: clocks of two sources differ a little."""
+
+
+@dataclass(frozen=True)
+class Process:
+    """One process's part of a run, and the programs it started."""
+
+    tables: RunTables
+    started: tuple[Started, ...] = ()
+
+    @property
+    def began_ns(self) -> int:
+        """When it began to record, in ns since 1970."""
+        return self.tables.facts.start_unix_ns
+
+
+def programs_of(tables: RunTables) -> tuple[Started, ...]:
+    """The programs that a process started, as far as their calls are known one by one."""
+    if not len(tables.span_context):
+        return ()
+    is_program = tables.function_kind[tables.function[tables.span_context]] == KIND_CHILD
+    rows = zip(tables.span_context[is_program].tolist(), tables.span_start_ns[is_program].tolist(), tables.span_end_ns[is_program].tolist(),
+               strict=True)  # fmt: skip
+    return tuple(Started(tables.facts.pid, context, start, end) for context, start, end in rows)
+
+
+def _call_that_started(processes: Sequence[Process], number: int) -> tuple[int, Started] | None:
+    """The process and the call that started a process, where both are known: the latest call that was still running when it began."""
+    child = processes[number]
+    facts = child.tables.facts
+    found: tuple[int, int, Started] | None = None
+    for at, process in enumerate(processes[:number]):
+        for call in process.started:
+            if call.pid not in (facts.parent_pid, facts.pid):
+                continue
+            start, end = process.began_ns + call.start_ns, process.began_ns + call.end_ns
+            if start - LATE_NS <= child.began_ns <= end and (found is None or start > found[0]):
+                found = start, at, call
+    return found[1:] if found is not None else None
+
+
+def one_tree(processes: Sequence[Process]) -> RunTables:
+    """Put the processes of a run together, each below the call that started it where that is known.
+
+    What the caller waited while the other ran is the other's time: it is taken off the caller, so that each moment of a
+    program that was waited for counts once.
+    """
+    first, *others = processes
+    ordered = [first, *sorted(others, key=lambda process: process.began_ns)]
+    merged = merge([process.tables for process in ordered])
+    python = next((process.tables.facts for process in ordered if process.tables.facts.language == PYTHON), None)
+    facts = first.tables.facts
+    if facts.language != PYTHON and python is not None:  # what recording cost is known of Python's calls alone
+        kept = {
+            name: getattr(facts, name) for name in ("pid", "parent_pid", "start_unix_ns", "duration_ns", "closed", "language", "commands")
+        }
+        facts = replace(python, **kept)
+    facts = replace(facts, flags=merged.facts.flags, slice_ns=merged.facts.slice_ns, commands=_commands(ordered))
+    parent, self_ns, waiting_ns = merged.parent.copy(), merged.self_ns.copy(), merged.waiting_ns.copy()
+    slice_self, slice_waiting = merged.slice_self_ns.copy(), merged.slice_waiting_ns.copy()
+    base = np.cumsum([0, *(len(process.tables.parent) for process in ordered)])
+    for number in range(1, len(ordered)):
+        found = _call_that_started(ordered, number)
+        if found is None:
+            continue
+        at, call = found
+        context, child = int(base[at] + call.context), ordered[number]
+        root = int(base[number] + np.flatnonzero(child.tables.parent < 0)[0])
+        parent[root] = context
+        began = child.began_ns - ordered[0].began_ns
+        ended = min(began + child.tables.facts.duration_ns, ordered[at].began_ns + call.end_ns - ordered[0].began_ns)
+        theirs = max(min(ended - began, int(self_ns[context])), 0)
+        self_ns[context] -= theirs
+        waiting_ns[context] = min(int(waiting_ns[context]), int(self_ns[context]))
+        _take_off(slice_self, slice_waiting, merged, context, began, ended)
+    return replace(merged, parent=parent, self_ns=self_ns, waiting_ns=waiting_ns, slice_self_ns=slice_self, slice_waiting_ns=slice_waiting,
+                   brief_ns=np.minimum(merged.brief_ns, self_ns), facts=facts)  # fmt: skip
+
+
+def _take_off(slice_self: np.ndarray, slice_waiting: np.ndarray, merged: RunTables, context: int, began: int, ended: int) -> None:
+    """Take a stretch of time off what a context has in the slices that it falls into."""
+    width = merged.facts.slice_ns
+    rows = np.flatnonzero(merged.slice_context == context)
+    if not len(rows) or width <= 0:
+        return
+    starts = merged.slice_number[rows] * width
+    inside = np.clip(np.minimum(starts + width, ended) - np.maximum(starts, began), 0, None).astype(np.int64)
+    slice_self[rows] = np.maximum(slice_self[rows] - inside, 0)
+    slice_waiting[rows] = np.minimum(slice_waiting[rows], slice_self[rows])
+
+
+def _commands(processes: Sequence[Process]) -> tuple[tuple[str, int, int, int], ...]:
+    """The commands of all shells of a run."""
+    found: dict[str, list[int]] = {}
+    for process in processes:
+        for text, *counts in process.tables.facts.commands:
+            own = found.setdefault(text, [0, 0, 0])
+            for place, count in enumerate(counts):
+                own[place] += count
+    return tuple((text, starts, passed, failed) for text, (starts, passed, failed) in found.items())

@@ -1,0 +1,97 @@
+"""Shells: which program is one, what is put into it, and what tracing a command costs."""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+import subprocess
+import tempfile
+import time
+from collections.abc import Sequence
+from functools import lru_cache
+from importlib.resources import files
+from pathlib import Path
+
+from ricerca.model.languages import BASH
+from ricerca.model.rounds import Subject
+
+START = Path(str(files("ricerca.recorder").joinpath("shell", "bash_start.sh")))
+LOOPS, TRIES = 3000, 3
+_SHELL = re.compile(r"(bash|zsh)(-?\d[\d.]*)?$")
+_SUFFIXES = {".sh": BASH, ".bash": BASH}
+
+
+def shell_named(program: str) -> str:
+    """The shell that a program's name means; empty where it means none.
+
+    >>> shell_named("/usr/bin/bash"), shell_named("python3")
+    ('bash', '')
+    """
+    match = _SHELL.match(os.path.basename(program))
+    return match.group(1) if match else ""
+
+
+def shell_of_script(words: Sequence[str], suffix: str) -> str:
+    """The shell that runs a script, from the words of its first line, or from its name where there is none.
+
+    >>> shell_of_script(["/usr/bin/env", "bash"], ".x"), shell_of_script([], ".sh"), shell_of_script(["/bin/sh"], ".sh")
+    ('bash', 'bash', '')
+    """
+    if not words:
+        return _SUFFIXES.get(suffix, "")
+    named = words[1] if os.path.basename(words[0]) == "env" and len(words) > 1 else words[0]
+    return shell_named(named)
+
+
+def first_line_words(path: Path) -> list[str]:
+    """What a script's first line says is to run it, in words; empty where it says nothing, or there is no such file."""
+    try:
+        with path.open("rb") as file:
+            line = file.readline(300)
+    except OSError:
+        return []
+    return line[2:].decode("utf-8", "replace").split() if line.startswith(b"#!") else []
+
+
+def shell_of_file(path: Path) -> str:
+    """The shell that runs a file; empty where none does.
+
+    A file without a first line that names its interpreter is a shell's by its name.
+    """
+    return shell_of_script(first_line_words(path), path.suffix) if path.is_file() else ""
+
+
+def shell_of(subject: Subject) -> str:
+    """The shell that runs a subject; empty where none does."""
+    if subject.kind != "command" or not subject.program:
+        return ""
+    program = subject.program[0]
+    found = shutil.which(program) if "/" not in program else os.path.join(subject.cwd, program)
+    return shell_named(program) or (shell_of_file(Path(found)) if found else "")
+
+
+def environment(before: str | None) -> dict[str, str]:
+    """Variables by which shells that are started are recorded; ``before`` is what BASH_ENV was."""
+    return {"BASH_ENV": str(START), "RICERCA_BASH_ENV": before or ""}
+
+
+@lru_cache
+def cost_of_a_command(shell: str) -> int:
+    """What tracing takes for each command on this machine, in ns; 0 where the shell is not there."""
+    program = shutil.which(shell)
+    if program is None:
+        return 0
+    loop = f"for ((n = 0; n < {LOOPS}; n++)); do :; done"
+    with tempfile.TemporaryDirectory(prefix="ricerca-") as place:
+        plain_env = {name: value for name, value in os.environ.items() if not name.startswith("RICERCA_") and name != "BASH_ENV"}
+        traced_env = {**plain_env, **environment(None), "RICERCA_RECORDING": str(Path(place, "cost.recording"))}
+        plain, traced = (min(_seconds([program, "-c", loop], env) for _ in range(TRIES)) for env in (plain_env, traced_env))
+        commands = max(sum(file.read_bytes().count(b"\x1e") for file in Path(place).glob("cost.recording.*")) // TRIES, 1)
+    return max(round((traced - plain) * 1e9 / commands), 0)
+
+
+def _seconds(command: Sequence[str], env: dict[str, str]) -> float:
+    began = time.perf_counter()
+    subprocess.run(command, env=env, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, check=False)
+    return time.perf_counter() - began

@@ -6,13 +6,13 @@ from dataclasses import replace
 
 import numpy as np
 
-from ricerca.engine.profile import Profile
+from ricerca.engine.profile import Profile, group_sums
 
 
 def runs_beside_itself(profile: Profile) -> bool:
     """Whether a run has several threads or processes in which something was recorded, so that its times add up beside each other."""
-    roots = np.flatnonzero(profile.parent < 0)
-    return int((profile.raw_inclusive_ns[roots] > 0).sum()) > 1
+    totals = group_sums(profile.thread, profile.raw_self_ns, len(profile.thread_name))
+    return int((totals > 0).sum()) > 1
 
 
 def with_elapsed(profile: Profile) -> Profile:

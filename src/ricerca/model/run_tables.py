@@ -29,6 +29,7 @@ class RunFacts:
     *work* is the time the hook takes at an entry: during calibration, and as often as it was watched
     while the program ran. It tells how fast the machine was then.
     ``parent_pid`` is the process that started this one as another program; 0 where it was forked.
+    ``setup_ns`` is what it took to begin recording; the program had not begun then.
     ``commands`` are programs that a shell started: the command as it stood, how often, ns together, how often it failed.
     Slices are ``slice_ns`` long; calls of at least ``span_ns`` have a span.
     *unseen* parts could not be followed; ``strange_stacks`` counts how often a stack did not show what ran, as with green
@@ -39,6 +40,7 @@ class RunFacts:
     hook: str = "profile"
     pid: int = 0
     parent_pid: int = 0
+    setup_ns: int = 0
     start_unix_ns: int = 0
     duration_ns: int = 0
     flags: int = 0

@@ -65,6 +65,7 @@ HEADER = np.dtype(
         ("unwatched_deep_ns", "<f8"),
         ("deep_calls", "<u4"),
         ("parent_pid", "<u4"),
+        ("setup_ns", "<u8"),
     ]
 )
 

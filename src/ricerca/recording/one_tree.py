@@ -59,7 +59,7 @@ def one_tree(processes: Sequence[Process]) -> RunTables:
     """Put the processes of a run together, each below the call that started it where that is known.
 
     What the caller waited while the other ran is the other's time: it is taken off the caller, so that each moment of a
-    program that was waited for counts once.
+    program that was waited for counts once; and so is what it took to begin to record the other.
     """
     first, *others = processes
     ordered = [first, *sorted(others, key=lambda process: process.began_ns)]
@@ -85,6 +85,7 @@ def one_tree(processes: Sequence[Process]) -> RunTables:
         parent[root] = context
         began = child.began_ns - ordered[0].began_ns
         ended = min(began + child.tables.facts.duration_ns, ordered[at].began_ns + call.end_ns - ordered[0].began_ns)
+        began -= child.tables.facts.setup_ns
         theirs = max(min(ended - began, int(self_ns[context])), 0)
         self_ns[context] -= theirs
         waiting_ns[context] = min(int(waiting_ns[context]), int(self_ns[context]))

@@ -6,7 +6,7 @@ import os
 import re
 from bisect import bisect_right
 from collections import Counter, defaultdict
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from ricerca.model.marks import KIND_BUILTIN, KIND_CHILD
 from ricerca.model.run_tables import RunFacts, RunTables
@@ -161,6 +161,9 @@ class ShellReader:
     def _take(self, event: ShellEvent) -> None:
         now = event.at_ns - self._start_ns
         process = self._processes.get(event.pid)
+        before = process.pending.event if process is not None and process.pending is not None else None
+        # A trap tells the call of a function once more when its body begins.
+        entering = before is not None and event.depth > before.depth and event.text == before.text
         if process is None:
             process = self._begin(event, now)
         elif process.pending is not None:
@@ -171,7 +174,7 @@ class ShellReader:
             self._tree.span(frame.context, frame.since_ns, now)
         if process.frames[-1].depth < 0:
             process.frames[-1].depth = event.depth
-        process.pending = _Pending(event, now)
+        process.pending = _Pending(replace(event, text="") if entering else event, now)
         process.events += 1
         process.line = event.line
 
@@ -180,8 +183,12 @@ class ShellReader:
         parent = self._parent_of(event)
         if parent.pending is not None and parent.pending.first_child_ns is None:
             parent.pending.first_child_ns = now
-        for child in parent.children:  # what stands on another line and writes no more has ended: it is no part of this pipeline
-            if child.line != event.line and not self._writes(child.pid, event.at_ns, self._times[child.pid][-1] + 1):
+        before = parent.pending.event if parent.pending is not None else None
+        replaced = event.substituted > (before.substituted if before is not None else 1)
+        for child in parent.children:
+            # What stands on another line and writes no more has ended: it is no part of this pipeline. Commands whose output
+            # is put in their place run one after the other.
+            if (child.line != event.line or replaced) and not self._writes(child.pid, event.at_ns, self._times[child.pid][-1] + 1):
                 self._close(child, now)
         lane = self._lane(parent, event)
         function = self._function(SUBSHELL, place_of(event.file, self._trace.start.folder), event.line)
@@ -235,7 +242,8 @@ class ShellReader:
             self._end_children(process, now)
             return
         name, _replaced = command_of(command.text)
-        self._tree.line(frame.context, command.line, 1, 0 if name else own_end - pending.at_ns)
+        if command.text:
+            self._tree.line(frame.context, command.line, 1, 0 if name else own_end - pending.at_ns)
         context = frame.context
         if name:
             context = self._item(frame.context, name, command, pending.at_ns)

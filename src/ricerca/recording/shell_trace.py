@@ -12,7 +12,9 @@ from ricerca.model.errors import FileDamagedError
 
 MARK, PART = "\x1e", "\x1f"
 HEAD = "#ricerca "
-_EVENT = re.compile(r"^\++\x1e")
+_EVENT = re.compile(r"^(?:\++|D)\x1e")
+OURS = "bash_start.sh"
+"""The file that turns tracing on; what it does itself is none of the program's."""
 FIELDS = 10
 
 
@@ -44,6 +46,8 @@ class ShellEvent:
     function: str
     file: str
     text: str
+    substituted: int = 0
+    """How many command substitutions and sourced files deep, where the trace tells."""
 
 
 @dataclass(frozen=True)
@@ -95,7 +99,18 @@ def _event(record: str) -> ShellEvent | None:
         return None
     at, _shell, pid, level, status, line, depth, function, file, text = parts
     try:
-        return ShellEvent(_ns(at), int(pid), int(level), int(status), int(line), int(depth), function, file, text)
+        return ShellEvent(
+            _ns(at),
+            int(pid),
+            int(level),
+            int(status),
+            int(line),
+            int(depth),
+            function,
+            file,
+            text,
+            record.index(MARK) if record[0] == "+" else 0,
+        )
     except ValueError:
         return None
 
@@ -113,9 +128,9 @@ def read_trace(path: Path) -> ShellTrace:
     start = _start_of(lines[0], path)
     whole = text.endswith("\n")
     found = [_event(record) for record in _records(iter(lines[1 : len(lines) - (1 if whole else 0)]))]
-    events = [event for event in found if event is not None]
+    events = [event for event in found if event is not None and os.path.basename(event.file) != OURS]
     # Processes write beside each other; a stable sort keeps the order of each one's events.
-    return ShellTrace(start, tuple(sorted(events, key=lambda event: event.at_ns)), cut=not whole or len(events) < len(found))
+    return ShellTrace(start, tuple(sorted(events, key=lambda event: event.at_ns)), cut=not whole or None in found)
 
 
 def is_trace(path: Path) -> bool:

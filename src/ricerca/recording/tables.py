@@ -106,6 +106,7 @@ def take(recording: Recording) -> RunTables:
         python=_python_version(int(head["python_hex"])),
         pid=int(head["pid"]),
         parent_pid=int(head["parent_pid"]),
+        setup_ns=int(head["setup_ns"]),
         start_unix_ns=int(head["start_unix_ns"]),
         duration_ns=max(int(head["end_mono_ns"]), int(head["last_mono_ns"])) - int(head["start_mono_ns"]),
         flags=int(head["flags"]),

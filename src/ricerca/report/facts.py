@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from ricerca.engine.neighbours import Edges
-from ricerca.engine.profile import FunctionTable
+from ricerca.engine.profile import FunctionTable, group_sums
 from ricerca.engine.ranking import ranked
 from ricerca.engine.waits import wait_classes, waiting_by_class
 from ricerca.loading import Loaded, Pair
@@ -98,13 +98,11 @@ def _edge(table: FunctionTable, found: Edges, row: int) -> dict[str, Any]:
 
 def _threads(loaded: Loaded) -> list[dict[str, Any]]:
     profile = loaded.profile
+    totals = group_sums(profile.thread, profile.self_ns, len(profile.thread_name)).tolist()
+    threads, firsts = np.unique(profile.thread, return_index=True)
     return [
-        {
-            "name": profile.thread_name[profile.thread[top]],
-            "total_ns": int(profile.inclusive_ns[top]),
-            "process": int(profile.thread_process[profile.thread[top]]),
-        }
-        for top in np.flatnonzero(profile.parent < 0)
+        {"name": profile.thread_name[thread], "total_ns": totals[thread], "process": int(profile.thread_process[thread])}
+        for thread in threads[np.argsort(firsts)].tolist()
     ]
 
 

@@ -436,6 +436,7 @@ int arena_follow_fork(arena *self, const char *path)
     zero_counts(self);
     self->head->pid = (uint32_t)getpid();
     self->head->parent_pid = 0;
+    self->head->setup_ns = 0;
     self->head->unseen_threads = self->head->unseen_interpreters = self->head->taken_hooks = self->head->strange_stacks = 0;
     arena_beat(self);
     self->head->start_ticks = self->head->last_ticks;

@@ -139,6 +139,7 @@ typedef struct {
     double unwatched_deep_ns; /* the same in a recursion of 300 levels */
     uint32_t deep_calls; /* how often calls were left untimed because they lay too deep on the stack of their thread */
     uint32_t parent_pid; /* process that started this one as another program; 0 in a forked child, whose tables begin with its parent's */
+    uint64_t setup_ns; /* what it took to begin recording, calibration included */
 } header;
 
 typedef struct {
@@ -224,7 +225,7 @@ typedef struct {
 
 _Static_assert(sizeof(span_record) == 24, "a record has gaps");
 
-_Static_assert(sizeof(header) == 320, "the header has gaps");
+_Static_assert(sizeof(header) == 328, "the header has gaps");
 _Static_assert(sizeof(header) <= DIRECTORY_OFFSET, "the header runs into the directory");
 
 #endif

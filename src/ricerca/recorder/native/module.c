@@ -111,6 +111,7 @@ static PyObject *start(PyObject *module, PyObject *args)
         PyErr_SetString(PyExc_RuntimeError, "this process is being recorded already");
         return NULL;
     }
+    uint64_t began = mono_ns();
     int failed = arena_open(&self->store, PyBytes_AS_STRING(path), 0, limit_bytes, PY_VERSION_HEX);
     if (failed) {
         errno = failed;
@@ -152,6 +153,7 @@ static PyObject *start(PyObject *module, PyObject *args)
         return NULL;
     }
     self->store.head->flags |= self->public_only ? FLAG_PUBLIC_ONLY : 0;
+    self->store.head->setup_ns = mono_ns() - began;
     Py_RETURN_NONE;
 }
 

@@ -99,6 +99,7 @@ HEAD_UNWATCHED_CALL_NS = 37
 HEAD_UNWATCHED_DEEP_NS = 38
 HEAD_DEEP_CALLS = 78
 HEAD_PARENT_PID = 79
+HEAD_SETUP_NS = 40
 FUNCTION_KIND = 0
 FUNCTION_FIRST_LINE = 1
 FUNCTION_NAME_OFFSET = 2
@@ -1097,6 +1098,7 @@ def _after_fork():
         u64[at + LINE_HITS] = u64[at + LINE_SELF_TICKS] = u64[at + LINE_WAITING_TICKS] = 0
     now = monotonic_ns()
     u32[HEAD_PID], u32[HEAD_PARENT_PID] = os.getpid(), 0
+    u64[HEAD_SETUP_NS] = 0
     u64[HEAD_START_TICKS] = u64[HEAD_START_MONO_NS] = u64[HEAD_LAST_TICKS] = u64[HEAD_LAST_MONO_NS] = now
     u64[HEAD_START_UNIX_NS] = clock_gettime_ns(0)
     stack = _own()
@@ -1181,6 +1183,7 @@ def start(place, limit, line_patterns, inside, paused, _public_only=False):
     global follow_lines, real_start
     import atexit
 
+    began = monotonic_ns()
     _open(place, limit)
     _empty()
     _calibrate()
@@ -1204,6 +1207,7 @@ def start(place, limit, line_patterns, inside, paused, _public_only=False):
             sys.modules["threading"]._start_new_thread = _start_thread
     gc.callbacks.append(_on_collection)
     sys.addaudithook(_on_audit)
+    u64[HEAD_SETUP_NS] = monotonic_ns() - began
     space[:8] = MAGIC
     _own()
     _install(False)

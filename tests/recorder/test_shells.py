@@ -1,0 +1,286 @@
+"""Shell scripts: counts by hand for what shells do, and a script that does not notice."""
+
+from __future__ import annotations
+
+import shutil
+import subprocess
+import sys
+from collections import Counter
+from dataclasses import dataclass, field
+from pathlib import Path
+from textwrap import dedent
+
+import pytest
+from conftest import ricerca
+
+from ricerca.model.languages import BASH, PYTHON
+from ricerca.model.marks import KIND_CHILD
+from ricerca.model.rounds import PLAIN, RECORDED
+from ricerca.model.run_tables import RunTables
+from ricerca.study.store import Study
+
+bash = shutil.which("bash")
+pytestmark = pytest.mark.skipif(
+    bash is None or int(subprocess.check_output([bash, "-c", "echo ${BASH_VERSINFO[0]}"])) < 5, reason="there is no bash 5 here"
+)
+
+
+@dataclass
+class Recorded:
+    """What came of a script: what it printed, and its run."""
+
+    stdout: str
+    stderr: str
+    status: int
+    tables: RunTables
+    calls: Counter[str] = field(default_factory=Counter)
+
+    def __post_init__(self) -> None:
+        for function, calls in zip(self.tables.function.tolist(), self.tables.calls.tolist(), strict=True):
+            self.calls[self.tables.function_name[function]] += calls
+
+    def path(self, context: int) -> list[str]:
+        """Names from the first function down to a context."""
+        names: list[str] = []
+        while context >= 0:
+            names.insert(0, self.tables.function_name[self.tables.function[context]])
+            context = int(self.tables.parent[context])
+        return names[1:]
+
+    def paths(self) -> set[tuple[str, ...]]:
+        """Those of all contexts that were called."""
+        return {tuple(self.path(context)) for context in range(len(self.tables.parent)) if self.tables.calls[context]}
+
+
+@pytest.fixture
+def shell(tmp_path):
+    """Records a script, also runs it plain, and asks that both ended alike and printed the same."""
+
+    def record(text: str, *arguments: str, alike: bool = True, **files: str) -> Recorded:
+        for name, content in files.items():
+            (tmp_path / name.replace("_", ".")).write_text(dedent(content))
+        script = tmp_path / "job.sh"
+        script.write_text("#!/bin/bash\n" + dedent(text))
+        script.chmod(0o755)
+        done = ricerca("record", "--study", "s.ricerca", "--quiet", "--", "./job.sh", *arguments, cwd=tmp_path)
+        if alike:
+            plain = subprocess.run(["./job.sh", *arguments], cwd=tmp_path, capture_output=True, text=True)
+            assert (done.returncode, done.stdout, done.stderr) == (plain.returncode, plain.stdout, plain.stderr)
+        with Study.open(tmp_path / "s.ricerca") as study:
+            tables = study.tables(study.round().last_run(RECORDED).id)
+        return Recorded(done.stdout, done.stderr, done.returncode, tables)
+
+    return record
+
+
+def test_functions_recursion_and_command_substitution_are_counted(shell):
+    found = shell("""\
+        fib() { local n=$1; if (( n < 2 )); then echo "$n"; return; fi; echo $(( $(fib $((n-1))) + $(fib $((n-2))) )); }
+        fib 6
+    """)
+    assert found.stdout == "8\n"
+    assert found.calls["fib"] == 25
+    assert found.calls["(subshell)"] == 24
+    assert found.calls["return"] == 13
+
+
+def test_loops_pipelines_subshells_and_jobs_are_counted(shell):
+    found = shell("""\
+        count() { :; }
+        empty() { for x in; do :; done; }
+        for i in 1 2 3; do count $i; count $i; done
+        empty; empty
+        IFS=
+        count a
+        unset IFS
+        set -u
+        (count; (count; count | cat))
+        { count; count; } &
+        wait $!
+        eval 'count; count'
+        lots() { while read -r l; do count; done; }
+        printf '%s\\n' 1 2 3 | lots
+        while read -r l; do count; done < <(echo p; echo q)
+    """)
+    assert found.calls["count"] == 19
+    assert (found.calls["empty"], found.calls["lots"], found.calls["cat"]) == (2, 1, 1)
+    assert found.calls["read"] == 4 + 3
+    assert found.calls["(subshell)"] == 1 + 1 + 2 + 1 + 2 + 1
+
+
+def test_programs_are_items_with_their_command_starts_and_failures(shell):
+    found = shell("""\
+        for i in 1 2 3; do /bin/true $i; done
+        /bin/false || :
+        command ls /none 2>/dev/null
+        X=1 /bin/echo hi >/dev/null
+        no_such_program 2>/dev/null
+        exit 3
+    """)
+    assert found.status == 3
+    names = {
+        found.tables.function_name[row] for row in range(len(found.tables.function_name)) if found.tables.function_kind[row] == KIND_CHILD
+    }
+    assert names == {"true", "false", "ls", "echo", "no_such_program"}
+    assert found.calls["true"] == 3
+    commands = {text: (starts, failed) for text, starts, _passed, failed in found.tables.facts.commands}
+    assert commands["/bin/true 2"] == (1, 0)
+    assert commands["/bin/false"] == commands["no_such_program"] == (1, 1)
+
+
+def test_sourced_files_have_their_functions_and_lines(shell):
+    found = shell(
+        """\
+        . ./inc.sh
+        inc; inc
+        source ./inc.sh
+        """,
+        inc_sh="inc() { echo inc; }\ninc\n",
+    )
+    assert found.calls["inc.sh"] == 2 and found.calls["inc"] == 4
+    assert ("job.sh", "inc.sh", "inc", "echo") in found.paths()
+    tables = found.tables
+    files = {tables.function_name[row]: Path(tables.function_file[row]).name for row in range(len(tables.function_name))}
+    assert files["inc"] == "inc.sh" and files["job.sh"] == "job.sh"
+    hits = {
+        (tables.function_name[f], n): h
+        for f, n, h in zip(tables.line_function, tables.line_number.tolist(), tables.line_hits.tolist(), strict=True)
+    }
+    assert hits["job.sh", 3] == 2 and hits["inc", 1] == 4 and hits["inc.sh", 2] == 2
+
+
+def test_traps_and_a_script_that_ends_in_the_middle(shell):
+    found = shell("""\
+        bye() { echo bye; }
+        trap bye EXIT
+        trap 'echo usr' USR1
+        kill -USR1 $$
+        set -e
+        false
+        echo never
+    """)
+    assert (found.status, found.stdout) == (1, "usr\nbye\n")
+    assert found.calls["bye"] == 1
+    assert found.calls["echo"] == 2
+
+
+OWN_TRACING = """\
+    f() { echo "in f: $-"; return 4; }
+    set -e
+    echo "flags $-"
+    set -x
+    f || echo "status $?"
+    echo "last arg" one two
+    : "$_"
+    set +x
+    echo "underscore: $_"
+    x=$(f || true)
+    echo "$x"
+    (exit 3) || echo sub $?
+    true | false || echo "pipe ${PIPESTATUS[*]}"
+    echo "line $LINENO ${BASH_LINENO[*]}"
+    exit 7
+"""
+
+
+def test_a_script_that_traces_itself_sees_its_own_trace_and_options_alone(shell):
+    found = shell(OWN_TRACING)
+    assert found.status == 7
+    assert "+ f\n" in found.stderr
+    assert found.calls["f"] == 2
+
+
+def test_status_arguments_options_and_descriptors_are_the_scripts_own(shell):
+    found = shell("""\
+        set -- a "b c"
+        echo "$# $1 $2 $0 $$" | sed "s/$$/PID/"
+        shopt | md5sum
+        set -o | grep -v xtrace | md5sum
+        exec {fd}>/dev/null; echo "$fd"
+        false; echo "$?"
+        false | true; echo "${PIPESTATUS[*]}"
+        [[ abc =~ b(.) ]]; echo "${BASH_REMATCH[1]}"
+        unset -v none; echo "${none-unset}"
+        echo "${!BASH_X*} ${!RICERC*}" >/dev/null
+        cat <<'END'
+        two
+        lines
+        END
+        printf '%q\\n' $'a\\nb'
+    """)
+    assert found.status == 0
+    assert "10\n1\n1 0\nc\nunset\n" in found.stdout
+
+
+def test_a_python_program_hangs_below_the_line_that_started_it(shell):
+    found = shell(
+        f"run() {{ {sys.executable} prog.py 30; }}\nrun\n",
+        prog_py="import sys\ndef work(n): return [step(i) for i in range(n)]\ndef step(i): return i\nwork(int(sys.argv[1]))\n",
+    )
+    assert found.calls["step"] == 30
+    python = Path(sys.executable).name
+    work = next(path for path in found.paths() if path[-1] == "work")
+    assert work[:3] == ("job.sh", "run", python)
+    assert "<module>" in work
+    languages = dict(zip(found.tables.function_name, found.tables.languages, strict=True))
+    assert (languages["run"], languages["work"]) == (BASH, PYTHON)
+
+
+def test_each_moment_of_a_program_that_is_waited_for_counts_once(shell):
+    found = shell(f"{sys.executable} prog.py\n", prog_py="import time\ntime.sleep(0.5)\n")
+    total_ns = int(found.tables.self_ns.sum())
+    assert 0.5e9 < total_ns < 1.0e9, "the shell's waiting is not added to the program's own time"
+
+
+def test_scripts_started_by_python_and_by_other_scripts_are_one_tree(tmp_path):
+    (tmp_path / "inner.sh").write_text("#!/bin/bash\ndeep() { :; }\ndeep; deep\n")
+    (tmp_path / "outer.sh").write_text("#!/bin/bash\nmiddle() { bash inner.sh; }\nmiddle\n")
+    (tmp_path / "prog.py").write_text("import subprocess\ndef start(): subprocess.run(['bash', 'outer.sh'], check=True)\nstart()\n")
+    done = ricerca("record", "--study", "s.ricerca", "--quiet", "--", "prog.py", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    with Study.open(tmp_path / "s.ricerca") as study:
+        found = Recorded("", "", 0, study.tables(study.round().last_run(RECORDED).id))
+    assert found.calls["deep"] == 2
+    (deep,) = [path for path in found.paths() if path[-1] == "deep"]
+    assert deep.index("start") < deep.index("outer.sh") < deep.index("middle") < deep.index("inner.sh")
+
+
+def test_a_script_that_is_replaced_goes_on_in_what_replaces_it(shell):
+    found = shell(f"before() {{ :; }}\nbefore\nexec {sys.executable} prog.py\n", prog_py="def after(): pass\nafter()\n")
+    assert found.calls["before"] == found.calls["after"] == 1
+    after = next(path for path in found.paths() if path[-1] == "after")
+    assert after[0] == "job.sh"
+
+
+def test_a_command_line_of_a_shell_is_recorded_too(tmp_path):
+    done = ricerca("record", "--study", "s.ricerca", "--quiet", "--", "bash", "-c", "f() { echo $1; }; f 1; f 2", cwd=tmp_path)
+    assert (done.returncode, done.stdout) == (0, "1\n2\n")
+    with Study.open(tmp_path / "s.ricerca") as study:
+        assert Recorded("", "", 0, study.tables(study.round().last_run(RECORDED).id)).calls["f"] == 2
+
+
+def test_plain_runs_of_a_script_are_timed_and_its_round_compared(tmp_path):
+    (tmp_path / "job.sh").write_text("#!/bin/bash\nfor i in {1..300}; do :; done\nsleep 0.05\n")
+    for name in ("one", "two"):
+        done = ricerca("record", "--study", "s.ricerca", "--quiet", "--plain", 2, "--round", name, "--", "bash", "job.sh", cwd=tmp_path)
+        assert done.returncode == 0, done.stderr
+    with Study.open(tmp_path / "s.ricerca") as study:
+        walls = [run.wall_ns for run in study.round(2).runs if run.kind == PLAIN]
+        assert len(walls) >= 2 and all(50e6 < wall < 5e9 for wall in walls)
+        assert study.source_text(study.sources(study.round(1).last_run(RECORDED).id)[str(tmp_path / "job.sh")]).startswith("#!/bin/bash")
+    assert ricerca("compare", "s.ricerca", cwd=tmp_path).returncode == 0
+
+
+def test_a_killed_script_keeps_what_it_did(tmp_path):
+    (tmp_path / "job.sh").write_text("#!/bin/bash\nf() { :; }\nf; f; f\nkill -9 $$\n")
+    done = ricerca("record", "--study", "s.ricerca", "--quiet", "--", "bash", "job.sh", cwd=tmp_path)
+    assert done.returncode == -9
+    with Study.open(tmp_path / "s.ricerca") as study:
+        assert Recorded("", "", 0, study.tables(study.round().last_run(RECORDED).id)).calls["f"] == 3
+
+
+def test_what_is_neither_python_nor_bash_is_refused_in_a_sentence(tmp_path):
+    (tmp_path / "job.awk").write_text("#!/usr/bin/awk -f\nBEGIN { print 1 }\n")
+    done = ricerca("record", "--study", "s.ricerca", "--", "./job.awk", cwd=tmp_path)
+    assert done.returncode == 2
+    assert "no script of bash" in done.stderr

@@ -52,7 +52,27 @@ def _call_that_started(processes: Sequence[Process], number: int) -> tuple[int, 
             start, end = process.began_ns + call.start_ns, process.began_ns + call.end_ns
             if start - LATE_NS <= child.began_ns <= end and (found is None or start > found[0]):
                 found = start, at, call
-    return found[1:] if found is not None else None
+    return found[1:] if found is not None else _by_slice(processes, number)
+
+
+def _by_slice(processes: Sequence[Process], number: int) -> tuple[int, Started] | None:
+    """The same from the slices of the process that started it: its call was too short to be known by itself.
+
+    Of the programs that the parent had started by then, the last one that something happened in.
+    """
+    child = processes[number]
+    at = next((at for at, process in enumerate(processes[:number]) if process.tables.facts.pid == child.tables.facts.parent_pid), -1)
+    if at < 0:
+        return None
+    tables, began = processes[at].tables, child.began_ns - processes[at].began_ns
+    programs = np.flatnonzero(tables.function_kind[tables.function] == KIND_CHILD)
+    if not len(programs):
+        return None
+    context = int(programs[0])
+    rows = np.flatnonzero(np.isin(tables.slice_context, programs) & (tables.slice_number * tables.facts.slice_ns <= began))
+    if len(rows):
+        context = int(tables.slice_context[rows[np.argmax(tables.slice_number[rows])]])
+    return at, Started(tables.facts.pid, context, began, began + child.tables.facts.duration_ns)
 
 
 def one_tree(processes: Sequence[Process]) -> RunTables:

@@ -24,6 +24,8 @@ LASTING = frozenset({"read", "wait", "mapfile", "readarray", "eval", "source", "
 """Builtins that may take long by themselves, so that what passes until a subshell writes is not all its start."""
 _NO_COMMAND = re.compile(r"(?:\[\[|\(\(|for |case |select |[A-Za-z_]\w*(?:\[[^]]*\])?\+?=)")
 _WRAPPERS = ("command", "builtin", "exec", "nohup")
+FOREVER = 1 << 62
+"""The end of what ran when its process was last heard of."""
 MOST_COMMANDS, COMMAND_LETTERS = 200, 200
 
 
@@ -118,6 +120,7 @@ class ShellReader:
         self._start_ns = trace.start.start_unix_ns
         last = trace.events[-1].at_ns if trace.events else self._start_ns
         self.end_ns = max(last, end_unix_ns) - self._start_ns
+        self._end_known = end_unix_ns > 0
         self._tree = GrowingTree()
         self.started: list[Started] = []
         self._commands: dict[str, list[int]] = defaultdict(lambda: [0, 0, 0])
@@ -255,7 +258,8 @@ class ShellReader:
         self._tree.spend(context, pending.at_ns, own_end, is_program or name == "wait", self._cost_ns)
         if is_program:
             self._tree.span(context, pending.at_ns, own_end)
-            self.started.append(Started(process.pid, context, pending.at_ns, own_end))
+            still = event is None and not self._end_known
+            self.started.append(Started(process.pid, context, pending.at_ns, FOREVER if still else own_end))
             counts = self._commands[" ".join(command.text.split())[:COMMAND_LETTERS]]
             counts[0] += 1
             counts[1] += own_end - pending.at_ns

@@ -282,4 +282,4 @@ def test_what_is_neither_python_nor_bash_is_refused_in_a_sentence(tmp_path):
     (tmp_path / "job.awk").write_text("#!/usr/bin/awk -f\nBEGIN { print 1 }\n")
     done = ricerca("record", "--study", "s.ricerca", "--", "./job.awk", cwd=tmp_path)
     assert done.returncode == 2
-    assert "no script of bash" in done.stderr
+    assert "no script of bash, Lua, Perl or Ruby" in done.stderr

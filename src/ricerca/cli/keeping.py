@@ -58,6 +58,35 @@ def recordings(action: str | None, names: tuple[str, ...], as_json: bool) -> Non
     sys.exit(OWN_ERROR if failed else 0)
 
 
+@main.command()
+@click.argument("file", type=click.Path(path_type=Path, allow_dash=True))
+@click.option("--study", type=click.Path(path_type=Path), help="Study to keep the round in. Default: named after the file.")
+@click.option("--round", "round_name", default="", help="Name of the round.")
+@click.option("--case", "case_name", default="", metavar="NAME", help="The case that this is, as of several in a study.")
+@click.option("--cwd", default="", help="Folder that relative names of files start from. Default: the current one.")
+def take(file: Path, study: Path | None, round_name: str, case_name: str, cwd: str) -> None:
+    """Take a stream of events into a study, as a recorded run.
+
+    The file holds lines of JSON, as docs/formats.md describes: any program can write them. - reads the standard input, as long as it is
+    written to.
+
+    \b
+    Examples:
+      ricerca take run.events --study mine.ricerca
+      ./simulate --events - | ricerca take - --study mine.ricerca
+    """
+    from ricerca.runner.streams import take_stream
+
+    place = study or Path(f"{file.stem if str(file) != '-' else 'stream'}.ricerca")
+    try:
+        with click.open_file(str(file), encoding="utf-8", errors="replace") as lines:
+            round_ = take_stream(lines, place, round_name, case_name, cwd, file.name if str(file) != "-" else "the stream")
+    except OSError as problem:
+        raise InputError(f"{file} cannot be read ({problem.strerror}).") from None
+    whole = "" if round_.runs[-1].complete else f" It is not complete: {'; '.join(round_.runs[-1].because)}."
+    say(f"round {round_.number} is kept in {place}.{whole} See it with: ricerca rank {place}")
+
+
 def _recording_facts(one: Any) -> dict[str, Any]:
     return {
         "name": one.name, "path": str(one.file), "bytes": one.bytes, "study": one.about.study, "round": one.about.round_number,

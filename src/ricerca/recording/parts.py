@@ -12,6 +12,7 @@ from ricerca.recording.one_tree import Process, programs_of
 from ricerca.recording.reader import open_recording
 from ricerca.recording.shell import ShellReader
 from ricerca.recording.shell_trace import ShellTrace, is_trace, read_trace
+from ricerca.recording.stream import is_stream, read_stream
 from ricerca.recording.tables import take
 
 Cost = Callable[[str], int]
@@ -45,6 +46,11 @@ class _Ends:
         return min(ends, default=0)
 
 
+def _of_stream(file: Path) -> Process:
+    reader = read_stream(file)
+    return Process(reader.tables(), tuple(reader.started))
+
+
 def read_parts(first: Path, others: Sequence[Path], cost_of: Cost, end_unix_ns: int = 0) -> tuple[list[Process], int]:
     """The processes of a run, that which was started first, and how many could not be read.
 
@@ -72,6 +78,9 @@ def read_parts(first: Path, others: Sequence[Path], cost_of: Cost, end_unix_ns: 
         try:
             if is_trace(file):
                 traces.append(read_trace(file))
+                continue
+            if is_stream(file):
+                processes.append(_of_stream(file))
                 continue
             tables = without_unused(take(open_recording(file)))
         except FileDamagedError:

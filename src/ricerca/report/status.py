@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from ricerca.loading import Loaded
 from ricerca.measure.estimates import spread
+from ricerca.model.languages import PYTHON
 from ricerca.report.wording import count_text, factor_text, plural, share_text, time_text
 
 
@@ -14,6 +15,13 @@ def not_told(loaded: Loaded) -> str:
         return ""
     kinds = ", ".join(facts.calls_not_shown)
     return f"Python {facts.python} does not report calls of {kinds}; their time counts in their callers."
+
+
+def _written_in(loaded: Loaded) -> str:
+    """The languages of what ran; Python with its version."""
+    facts = loaded.profile.facts
+    others = [name for name in dict.fromkeys([facts.language, *loaded.profile.functions.language]) if name and name != PYTHON]
+    return " and ".join([*([f"Python {facts.python}"] if facts.python else []), *others])
 
 
 def status_words(loaded: Loaded) -> str:
@@ -29,7 +37,9 @@ def status_words(loaded: Loaded) -> str:
     else:
         parts.append("no plain runs, so the time without the recorder is not known")
     slower = ", with the slower recorder in Python" if loaded.profile.facts.hook == "python" else ""
-    parts.append(f"Python {loaded.profile.facts.python}{slower}")
+    parts.append(_written_in(loaded) + slower)
+    if loaded.profile.facts.hook == "stream":
+        parts.append("the cost of writing its events is in these times")
     if not loaded.run.complete:
         parts.append(f"NOT COMPLETE: {'; '.join(loaded.run.because)}")
     if loaded.beside_itself:

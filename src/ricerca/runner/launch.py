@@ -19,6 +19,7 @@ from ricerca.model.rounds import Subject
 from ricerca.runner.native import ENTRY, PURE
 from ricerca.runner.program import command_of, is_isolated
 from ricerca.runner.shells import environment, shell_of
+from ricerca.runner.writers import language_of, writer_environment
 
 if TYPE_CHECKING:
     from ricerca.runner.restoring import State
@@ -60,6 +61,9 @@ def _environment(subject: Subject, extra: dict[str, str]) -> dict[str, str]:
         return env
     if "RICERCA_RECORDING" in extra and not (extra["RICERCA_TIMED"] or extra["RICERCA_LINES"]):
         env |= environment(env.get("BASH_ENV"))
+        language = language_of(subject)
+        if language:
+            env |= writer_environment(language, Path(extra["RICERCA_RECORDING"]), env)
     if is_isolated(subject):
         env = {name: value for name, value in env.items() if not name.startswith("PYTHON")}
     before = env.get("PYTHONPATH")
@@ -230,7 +234,7 @@ def write_keys(file: Path, keys: Iterable[tuple[int, str, str]]) -> None:
 
 def start_plain(subject: Subject, stamp: Path, **streams: object) -> Execution:
     """Start the subject without the recorder; stamp is a file to note its beginning in, which a Python writes."""
-    if shell_of(subject):
+    if shell_of(subject) or language_of(subject):
         return Execution(subject, {}, None, None, **streams)  # type: ignore[arg-type]
     return Execution(subject, {"RICERCA_STAMP": str(stamp)}, None, stamp, **streams)  # type: ignore[arg-type]
 
@@ -260,6 +264,6 @@ def start_recorded(subject: Subject, recording: Path, native: str, limit_bytes: 
         "RICERCA_PUBLIC": "1" if public_only else "",
         "RICERCA_TIMED": str(timed) if timed else "",
     }
-    if shell_of(subject):
+    if shell_of(subject) or language_of(subject):
         extra["RICERCA_CHILD"] = "1"  # a Python that it starts has a recording of its own
     return Execution(subject, extra, recording, None, **streams)  # type: ignore[arg-type]

@@ -17,7 +17,9 @@ from ricerca.model.errors import InputError
 from ricerca.model.rounds import Subject
 from ricerca.runner.own_code import own_roots
 from ricerca.runner.shells import first_line_words, shell_named, shell_of_file
+from ricerca.runner.writers import interpreter_of_file, language_named
 
+OTHERS = "bash, Lua, Perl or Ruby"
 SCRIPT, MODULE, COMMAND = "script", "module", "command"
 _SUFFIXES = {".py", ".pyw", ".pyz"}
 _PYTHON_NAME = re.compile(r"python(\d(\.\d+)?)?$")
@@ -173,19 +175,20 @@ def describe(program: Sequence[str], cwd: str | None, python: str | None, env: S
             chosen = find_python(python or own)
             roots = tuple(dict.fromkeys((os.path.realpath(path.parent), str(path.parent), folder)))
             return make(kind=SCRIPT, python=chosen, roots=roots)
-        if shell_of_file(path):
-            return _shell_script(program, make, folder)
-        raise InputError(f"{program[0]} is not a Python program, and no script of bash.",
+        interpreter = shell_of_file(path) or interpreter_of_file(path)
+        if interpreter:
+            return _script(program, interpreter, make, folder)
+        raise InputError(f"{program[0]} is not a Python program, and no script of {OTHERS}.",
                          "Name a script, or say which Python runs it with --python.")  # fmt: skip
     return _command(program, make, folder)
 
 
-def _shell_script(program: Sequence[str], make: Callable[..., Subject], folder: str) -> Subject:
-    """A script that is started by its name, or by its shell where it may not be executed."""
+def _script(program: Sequence[str], interpreter: str, make: Callable[..., Subject], folder: str) -> Subject:
+    """A script that is started by its name, or by its interpreter where it may not be executed."""
     path = Path(folder, os.path.expanduser(program[0]))
     named = program[0] if "/" in program[0] else f"./{program[0]}"
     executable = os.access(path, os.X_OK) and first_line_words(path)
-    words = (named, *program[1:]) if executable else (shell_of_file(path), *program)
+    words = (named, *program[1:]) if executable else (interpreter, *program)
     roots = tuple(dict.fromkeys((os.path.realpath(path.parent), str(path.parent), folder)))
     return replace(make(kind=COMMAND, python=find_python(None), roots=roots), program=words)
 
@@ -198,15 +201,15 @@ def _command(program: Sequence[str], make: Callable[..., Subject], folder: str) 
         subject = _with_options(program[1:], make, folder, os.path.abspath(found))
         return replace(subject, program=tuple(program))
     own = _shebang_python(Path(found))
-    shell = shell_named(program[0])
-    if shell or shell_of_file(Path(found)):
-        script = next((word for word in program[1:] if not word.startswith("-")), "") if shell else found
+    named = shell_named(program[0]) or language_named(program[0])
+    if named or shell_of_file(Path(found)) or interpreter_of_file(Path(found)):
+        script = next((word for word in program[1:] if not word.startswith("-")), "") if named else found
         there = Path(folder, os.path.expanduser(script))
         roots = (str(there.parent), folder) if script and there.is_file() else (folder,)
         return make(kind=COMMAND, python=find_python(None), roots=roots)
     if not own:
-        raise InputError(f"{program[0]} is not a Python program, and no script of bash.",
-                         "Name a Python script, a module with -m, a Python command, or a shell script.")  # fmt: skip
+        raise InputError(f"{program[0]} is not a Python program, and no script of {OTHERS}.",
+                         "Name a Python script, a module with -m, a Python command, or a script.")  # fmt: skip
     return make(kind=COMMAND, python=own[0], roots=(folder,))
 
 

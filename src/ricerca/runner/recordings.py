@@ -18,7 +18,7 @@ from ricerca.model.errors import EnvironmentProblem, FileDamagedError, InputErro
 from ricerca.model.rounds import LINE, RECORDED, Round, Subject
 
 ABOUT = ".about"
-_PART = re.compile(r"\d+(\.\d+)?(\.(bash|zsh))?")
+_PART = re.compile(r"\d+(\.\d+)?(\.(bash|zsh|events))?")
 
 
 @dataclass(frozen=True)

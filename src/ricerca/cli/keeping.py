@@ -151,6 +151,24 @@ def integrate(into: Path | None, remove: bool) -> None:
 
 
 @main.command()
+@click.argument("language", default="c")
+def flags(language: str) -> None:
+    """Print what to give the compiler so that a program can be recorded: LANGUAGE is c, c++ or fortran.
+
+    They belong to compiling and to linking; optimisation stays as you have it. With the compiler's option
+    -finstrument-functions-exclude-file-list=PATH what lies in PATH stays untold.
+
+    \b
+    Examples:
+      gcc -O2 $(ricerca flags) -o simulate simulate.c
+      cmake -DCMAKE_Fortran_FLAGS="$(ricerca flags fortran)" ..
+    """
+    from ricerca.runner.compiled import flags_for
+
+    click.echo(flags_for(language))
+
+
+@main.command()
 @click.option("--json", "as_json", is_flag=True, help="As JSON.")
 def selftest(as_json: bool) -> None:
     """Say what works on this machine, and what to do where it does not.

@@ -39,6 +39,7 @@ KIND_IMPORT = 4
 KIND_COLLECTION = 5
 KIND_REGION = 6
 KIND_CHILD = 7
+KIND_SITE = 8
 
 CONTROL_GO = 0
 CONTROL_PAUSE = 1
@@ -47,6 +48,6 @@ CONTROL_FINISH = 2
 END_MONO_NS_OFFSET = 112
 CONTROL_OFFSET = 196
 
-HOOKS = {1: "profile", 2: "monitoring", 3: "python"}
+HOOKS = {1: "profile", 2: "monitoring", 3: "python", 4: "compiled"}
 MOST_SLICES = 512
 LIGHT_UNKNOWN = 0xFFFF

@@ -7,12 +7,14 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from ricerca.model.errors import FileDamagedError
+from ricerca.recording.compiled import HOOK, with_names
 from ricerca.recording.merging import without_unused
 from ricerca.recording.one_tree import Process, programs_of
 from ricerca.recording.reader import open_recording
 from ricerca.recording.shell import ShellReader
 from ricerca.recording.shell_trace import ShellTrace, is_trace, read_trace
 from ricerca.recording.stream import is_stream, read_stream
+from ricerca.recording.symbols import COMPILED
 from ricerca.recording.tables import take
 
 Cost = Callable[[str], int]
@@ -44,6 +46,10 @@ class _Ends:
             return times[at]
         ends = [end for pid, start, end in self._calls if pid == trace.start.parent_pid and start <= began_ns <= end]
         return min(ends, default=0)
+
+
+def _earliest(processes: Sequence[Process]) -> int:
+    return min((process.began_ns for process in processes), default=1 << 62)
 
 
 def _of_stream(file: Path) -> Process:
@@ -83,18 +89,26 @@ def read_parts(first: Path, others: Sequence[Path], cost_of: Cost, end_unix_ns: 
                 processes.append(_of_stream(file))
                 continue
             tables = without_unused(take(open_recording(file)))
+            if tables.facts.hook == HOOK:
+                tables = with_names(tables, cost_of(COMPILED))
         except FileDamagedError:
             unreadable += 1
             continue
         if tables.calls.any():
             processes.append(Process(tables, programs_of(tables)))
     ends = _Ends(traces, processes)
-    main = None if began(first) else min(traces, key=lambda trace: trace.start.start_unix_ns, default=None)
+    main = (
+        None
+        if began(first) or _earliest(processes) < min((trace.start.start_unix_ns for trace in traces), default=0)
+        else min(traces, key=lambda trace: trace.start.start_unix_ns, default=None)
+    )
     for trace in traces:
         end = end_unix_ns if trace is main else min(ends.of(trace), end_unix_ns or ends.of(trace))
         reader = ShellReader(trace, cost_of(trace.start.language), end)
         process = Process(reader.read(), tuple(reader.started))
         processes.insert(0 if trace is main else len(processes), process)
+    if main is None and not began(first):  # neither a Python nor a shell: what began first is the program itself
+        processes.sort(key=lambda process: process.began_ns)
     if not processes:
         raise FileDamagedError("the program ended before it began")
     return processes, unreadable

@@ -9,6 +9,7 @@ import signal
 import subprocess
 import time
 from collections.abc import Callable, Iterable
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO, TYPE_CHECKING
@@ -16,6 +17,7 @@ from typing import IO, TYPE_CHECKING
 from ricerca.model.errors import EnvironmentProblem, InputError
 from ricerca.model.marks import CONTROL_OFFSET, END_MONO_NS_OFFSET
 from ricerca.model.rounds import Subject
+from ricerca.runner.compiled import compiled_subject, preloaded
 from ricerca.runner.native import ENTRY, PURE
 from ricerca.runner.program import command_of, is_isolated
 from ricerca.runner.shells import environment, shell_of
@@ -64,6 +66,11 @@ def _environment(subject: Subject, extra: dict[str, str]) -> dict[str, str]:
         language = language_of(subject)
         if language:
             env |= writer_environment(language, Path(extra["RICERCA_RECORDING"]), env)
+        if compiled_subject(subject):
+            env |= preloaded(env.get("LD_PRELOAD"))
+        elif shell_of(subject):
+            with suppress(EnvironmentProblem):  # compiled programs that it starts then stay what they are without it: programs
+                env |= preloaded(env.get("LD_PRELOAD"))
     if is_isolated(subject):
         env = {name: value for name, value in env.items() if not name.startswith("PYTHON")}
     before = env.get("PYTHONPATH")
@@ -232,9 +239,14 @@ def write_keys(file: Path, keys: Iterable[tuple[int, str, str]]) -> None:
     file.write_text("".join(rows), "utf-8", "surrogateescape")
 
 
+def writes_main_recording(subject: Subject) -> bool:
+    """Whether the program is a Python, which writes the recording itself; others write parts of it, beside it."""
+    return not (shell_of(subject) or language_of(subject) or compiled_subject(subject))
+
+
 def start_plain(subject: Subject, stamp: Path, **streams: object) -> Execution:
     """Start the subject without the recorder; stamp is a file to note its beginning in, which a Python writes."""
-    if shell_of(subject) or language_of(subject):
+    if not writes_main_recording(subject):
         return Execution(subject, {}, None, None, **streams)  # type: ignore[arg-type]
     return Execution(subject, {"RICERCA_STAMP": str(stamp)}, None, stamp, **streams)  # type: ignore[arg-type]
 
@@ -264,6 +276,6 @@ def start_recorded(subject: Subject, recording: Path, native: str, limit_bytes: 
         "RICERCA_PUBLIC": "1" if public_only else "",
         "RICERCA_TIMED": str(timed) if timed else "",
     }
-    if shell_of(subject) or language_of(subject):
+    if not writes_main_recording(subject):
         extra["RICERCA_CHILD"] = "1"  # a Python that it starts has a recording of its own
     return Execution(subject, extra, recording, None, **streams)  # type: ignore[arg-type]

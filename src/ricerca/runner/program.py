@@ -15,6 +15,7 @@ from typing import Any
 
 from ricerca.model.errors import InputError
 from ricerca.model.rounds import Subject
+from ricerca.runner.compiled import FLAGS, is_compiled, why_not
 from ricerca.runner.own_code import own_roots
 from ricerca.runner.shells import first_line_words, shell_named, shell_of_file
 from ricerca.runner.writers import interpreter_of_file, language_named
@@ -163,6 +164,8 @@ def describe(program: Sequence[str], cwd: str | None, python: str | None, env: S
     if _PYTHON_NAME.match(os.path.basename(program[0])):
         return _command(program, make, folder)
     path = Path(folder, os.path.expanduser(program[0]))
+    if is_compiled(path) and ("/" in program[0] or not shutil.which(program[0])):
+        return _compiled(program, path, make, folder)
     if path.is_dir() and (path / "__main__.py").is_file():
         return make(kind=SCRIPT, python=find_python(python), roots=(folder, str(path)))
     if path.is_file():
@@ -181,6 +184,23 @@ def describe(program: Sequence[str], cwd: str | None, python: str | None, env: S
         raise InputError(f"{program[0]} is not a Python program, and no script of {OTHERS}.",
                          "Name a script, or say which Python runs it with --python.")  # fmt: skip
     return _command(program, make, folder)
+
+
+def _compiled(program: Sequence[str], path: Path, make: Callable[..., Subject], folder: str) -> Subject:
+    """A compiled program, built so that it tells its calls.
+
+    Raises
+    ------
+    InputError
+        It does not tell them, or the recorder cannot be put into it.
+    """
+    why = why_not(path)
+    if why:
+        raise InputError(f"{program[0]} cannot be recorded: {why}.",
+                         f"Build it with {FLAGS}, linked to shared libraries; see: ricerca flags")  # fmt: skip
+    named = program[0] if "/" in program[0] else f"./{program[0]}"
+    roots = tuple(dict.fromkeys((folder, str(path.parent))))
+    return replace(make(kind=COMMAND, python=find_python(None), roots=roots), program=(named, *program[1:]))
 
 
 def _script(program: Sequence[str], interpreter: str, make: Callable[..., Subject], folder: str) -> Subject:
@@ -207,6 +227,8 @@ def _command(program: Sequence[str], make: Callable[..., Subject], folder: str) 
         there = Path(folder, os.path.expanduser(script))
         roots = (str(there.parent), folder) if script and there.is_file() else (folder,)
         return make(kind=COMMAND, python=find_python(None), roots=roots)
+    if not own and is_compiled(Path(found)) and not why_not(Path(found)):
+        return _compiled((found, *program[1:]), Path(found), make, folder)
     if not own:
         raise InputError(f"{program[0]} is not a Python program, and no script of {OTHERS}.",
                          "Name a Python script, a module with -m, a Python command, or a script.")  # fmt: skip

@@ -45,6 +45,7 @@ enum {
     HOOK_PROFILE = 1,
     HOOK_MONITORING = 2,
     HOOK_PYTHON = 3,
+    HOOK_COMPILED = 4,
 };
 
 enum {
@@ -61,6 +62,7 @@ enum {
     KIND_COLLECTION = 5, /* garbage collection */
     KIND_REGION = 6, /* region named by the program */
     KIND_CHILD = 7, /* another program */
+    KIND_SITE = 8, /* place in compiled code that a call is made from; no function */
 };
 
 enum {
@@ -121,7 +123,7 @@ typedef struct {
     double line_ns; /* cost of a line event, 0 where not measured */
     double bytecode_factor; /* how much slower bytecode of functions runs while it is recorded */
     double names_factor; /* the same for the bodies of modules, whose names live in a dictionary */
-    uint32_t hook; /* 1 profile hook, 2 monitoring interface, 3 the recorder in Python */
+    uint32_t hook; /* 1 profile hook, 2 monitoring interface, 3 the recorder in Python, 4 calls in compiled code */
     uint32_t control; /* written by the runner: 0 go on, 1 pause, 2 finish */
     uint64_t slice_ticks; /* length of a slice; slice n begins at start_ticks + n · slice_ticks */
     uint64_t span_ticks; /* calls at least this long have a span */

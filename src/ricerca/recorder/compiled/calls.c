@@ -1,0 +1,535 @@
+/* The event source for compiled programs: the calls that a compiler puts at the beginning and the end of each function
+ * (-finstrument-functions). Loaded before the program by the loader; does nothing until such a call comes.
+ *
+ * There is no lock that all threads hold, so each thread has an arena of its own, in a file of its own: what the program
+ * pays for a call is what it pays in an interpreter. Threads are put together when the recording is read. A thread that
+ * ends leaves its arena to the next one. Functions and call sites are kept by address; names, files and lines are found
+ * when the recording is read. */
+#define _GNU_SOURCE
+#include <dlfcn.h>
+#include <errno.h>
+#include <fcntl.h>
+#include <pthread.h>
+#include <setjmp.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/syscall.h>
+#include <unistd.h>
+
+#include "../native/stack.h"
+
+#define UNSEEN __attribute__((no_instrument_function))
+#define EXPORTED UNSEEN __attribute__((visibility("default")))
+#define FIRST_PLACES 1024u
+#define MOST_FILES 100000u
+#define LEAST_MEMORY (64ull << 20)
+
+/* Number of a function or call site, by its address. */
+typedef struct {
+    const void *address;
+    uint32_t number;
+} place;
+
+typedef struct {
+    const void *function, *site; /* site NULL: any */
+} call_key;
+
+typedef struct recording {
+    arena store;
+    stack *thread;
+    place *places;
+    uint32_t place_mask, place_count;
+    call_key *keys;         /* by context: the addresses that it stands for, so that a call that was seen before asks no table */
+    uint32_t key_count;
+    uint32_t *recursion_sites; /* by function: the site that stands for all from which it calls itself, directly or through others */
+    uint32_t recursion_count;
+    uint32_t file;          /* the offset and length of the name of the file met last */
+    uint32_t file_bytes;
+    const void *file_base;
+    pid_t pid;
+    struct recording *next; /* of those that no thread has now */
+} recording;
+
+static __thread recording *own __attribute__((tls_model("initial-exec")));
+static __thread int busy __attribute__((tls_model("initial-exec"))); /* the recorder itself calls something */
+static __thread int jumped __attribute__((tls_model("initial-exec"))); /* a jump has left functions, nobody knows yet which */
+static __thread int refused __attribute__((tls_model("initial-exec")));
+static pthread_key_t end_of_thread;
+static pthread_once_t once = PTHREAD_ONCE_INIT;
+static pthread_mutex_t lock = PTHREAD_MUTEX_INITIALIZER;
+static recording *idle, *all[256];
+static unsigned all_count;
+static char base_path[4096];
+static unsigned long long limit_bytes = 1ull << 30;
+static volatile int closed;
+static volatile pid_t our_pid;
+
+static UNSEEN void put_away(void *given)
+{
+    recording *self = given;
+    busy = 1;
+    if (self != NULL && self->pid == our_pid) {
+        stack_end(self->thread);
+        stack_free(self->thread);
+        self->thread = NULL;
+        pthread_mutex_lock(&lock);
+        self->next = idle;
+        idle = self;
+        pthread_mutex_unlock(&lock);
+    }
+    own = NULL;
+    busy = 0;
+}
+
+static UNSEEN void before_fork(void) { pthread_mutex_lock(&lock); }
+static UNSEEN void after_fork(void) { pthread_mutex_unlock(&lock); }
+
+/* The child's memory maps its parent's files: from now on it must write to none of them. */
+static UNSEEN void in_child(void)
+{
+    idle = NULL;
+    all_count = 0;
+    our_pid = getpid();
+    pthread_mutex_unlock(&lock);
+}
+
+static UNSEEN void begin(void)
+{
+    const char *path = getenv("RICERCA_RECORDING"), *limit = getenv("RICERCA_LIMIT");
+    if (path == NULL || path[0] == 0 || strlen(path) + 32 > sizeof base_path || pthread_key_create(&end_of_thread, put_away) != 0) {
+        closed = 1;
+        return;
+    }
+    strcpy(base_path, path);
+    if (limit != NULL && strtoull(limit, NULL, 10) > 0) {
+        limit_bytes = strtoull(limit, NULL, 10);
+    }
+    our_pid = getpid();
+    pthread_atfork(before_fork, after_fork, in_child);
+}
+
+/* A new file beside the program's recording: what replaces this program may have begun one as well. */
+static UNSEEN int new_file(char *path, size_t room)
+{
+    for (unsigned number = 0; number < MOST_FILES; number++) {
+        snprintf(path, room, "%s.%d.%u", base_path, (int)our_pid, number);
+        int fd = open(path, O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0600);
+        if (fd >= 0) {
+            close(fd);
+            return 1;
+        }
+        if (errno != EEXIST) {
+            return 0;
+        }
+    }
+    return 0;
+}
+
+static UNSEEN recording *open_one(void)
+{
+    char path[sizeof base_path + 32];
+    recording *self = calloc(1, sizeof *self);
+    if (self == NULL || !new_file(path, sizeof path)) {
+        free(self);
+        return NULL;
+    }
+    self->place_mask = FIRST_PLACES - 1;
+    self->places = calloc(FIRST_PLACES, sizeof *self->places);
+    if (self->places == NULL || arena_open(&self->store, path, 0, limit_bytes, 0) != 0) {
+        unlink(path);
+        free(self->places);
+        free(self);
+        return NULL;
+    }
+    self->store.head->hook = HOOK_COMPILED;
+    self->pid = our_pid;
+    pthread_mutex_lock(&lock);
+    if (all_count < sizeof all / sizeof *all) {
+        all[all_count++] = self;
+    }
+    pthread_mutex_unlock(&lock);
+    return self;
+}
+
+static UNSEEN recording *take_idle(void)
+{
+    pthread_mutex_lock(&lock);
+    recording *found = idle;
+    if (found != NULL) {
+        idle = found->next;
+    }
+    pthread_mutex_unlock(&lock);
+    return found;
+}
+
+/* Number of the function that every thread's tree begins with. */
+static UNSEEN uint32_t root_function(arena *store)
+{
+    static const char name[] = "<thread start>";
+    if (store->tables[TABLE_FUNCTIONS].count > 1) {
+        return 1;
+    }
+    function_record record = {0};
+    record.kind = KIND_THREAD;
+    record.name_offset = arena_string(store, name, sizeof name - 1);
+    record.name_bytes = sizeof name - 1;
+    return arena_function(store, &record);
+}
+
+static UNSEEN recording *begin_thread(void)
+{
+    pthread_once(&once, begin);
+    if (closed || refused) {
+        return NULL;
+    }
+    recording *self = take_idle();
+    self = self != NULL ? self : open_one();
+    if (self == NULL) {
+        refused = 1;
+        return NULL;
+    }
+    self->thread = stack_new(&self->store, (uint64_t)syscall(SYS_gettid), root_function(&self->store));
+    if (self->thread == NULL) {
+        refused = 1;
+        return NULL;
+    }
+    stack_start_cpu_clock(self->thread);
+    pthread_setspecific(end_of_thread, self);
+    return self;
+}
+
+/* A fork has left this thread with its parent's arena: its stack goes on in an arena of its own. */
+static UNSEEN recording *follow_fork(recording *parent)
+{
+    recording *self = open_one();
+    own = NULL;
+    if (self == NULL) {
+        refused = 1;
+        return NULL;
+    }
+    self->thread = stack_new(&self->store, (uint64_t)syscall(SYS_gettid), root_function(&self->store));
+    if (self->thread == NULL) {
+        refused = 1;
+        return NULL;
+    }
+    (void)parent;
+    stack_start_cpu_clock(self->thread);
+    pthread_setspecific(end_of_thread, self);
+    own = self;
+    return self;
+}
+
+static UNSEEN int more_places(recording *self)
+{
+    uint32_t mask = self->place_mask * 2 + 1;
+    place *wider = calloc((size_t)mask + 1, sizeof *wider);
+    if (wider == NULL) {
+        return 0;
+    }
+    for (uint32_t i = 0; i <= self->place_mask; i++) {
+        if (self->places[i].address != NULL) {
+            uint32_t slot = (uint32_t)(((uintptr_t)self->places[i].address * 0x9E3779B97F4A7C15u) >> 32) & mask;
+            while (wider[slot].address != NULL) {
+                slot = (slot + 1) & mask;
+            }
+            wider[slot] = self->places[i];
+        }
+    }
+    free(self->places);
+    self->places = wider;
+    self->place_mask = mask;
+    return 1;
+}
+
+/* Writes down an address: the file that it lies in, and how far from the file's beginning. */
+static UNSEEN uint32_t new_place(recording *self, const void *address, uint32_t kind)
+{
+    Dl_info found = {0};
+    char name[32];
+    arena *store = &self->store;
+    if (dladdr(address, &found) == 0 || found.dli_fname == NULL) {
+        found.dli_fname = "";
+        found.dli_fbase = NULL;
+    }
+    if (self->file_base != found.dli_fbase || self->file_bytes == 0) {
+        char whole[4096];
+        const char *file = found.dli_fname;
+        if (strchr(file, '/') == NULL || realpath(file, whole) == NULL) {
+            ssize_t bytes = readlink("/proc/self/exe", whole, sizeof whole - 1);
+            whole[bytes > 0 ? bytes : 0] = 0;
+        }
+        self->file_base = found.dli_fbase;
+        self->file_bytes = (uint32_t)strlen(whole);
+        self->file = arena_string(store, whole, self->file_bytes);
+    }
+    int bytes = snprintf(name, sizeof name, "0x%zx", (size_t)((const char *)address - (const char *)found.dli_fbase));
+    function_record record = {0};
+    record.kind = kind;
+    record.name_offset = arena_string(store, name, (size_t)bytes);
+    record.name_bytes = record.name_offset ? (uint32_t)bytes : 0;
+    record.file_offset = self->file;
+    record.file_bytes = self->file ? self->file_bytes : 0;
+    return arena_function(store, &record);
+}
+
+static inline UNSEEN uint32_t number_of(recording *self, const void *address, uint32_t kind)
+{
+    uint32_t slot = (uint32_t)(((uintptr_t)address * 0x9E3779B97F4A7C15u) >> 32) & self->place_mask;
+    const place *known;
+    while ((known = &self->places[slot])->address != NULL) {
+        if (known->address == address) {
+            return known->number;
+        }
+        slot = (slot + 1) & self->place_mask;
+    }
+    uint32_t number = new_place(self, address, kind);
+    if (number != 0 && (self->place_count * 2 < self->place_mask || more_places(self))) {
+        slot = (uint32_t)(((uintptr_t)address * 0x9E3779B97F4A7C15u) >> 32) & self->place_mask;
+        while (self->places[slot].address != NULL) {
+            slot = (slot + 1) & self->place_mask;
+        }
+        self->places[slot].address = address;
+        self->places[slot].number = number;
+        self->place_count++;
+    }
+    stack_skip(self->thread);
+    return number;
+}
+
+static UNSEEN recording *awake(void)
+{
+    recording *self = own;
+    if (__builtin_expect(self != NULL && self->pid == our_pid, 1)) {
+        return closed ? NULL : self;
+    }
+    if (closed || refused) {
+        return NULL;
+    }
+    self = self != NULL ? follow_fork(self) : begin_thread();
+    own = self;
+    return self;
+}
+
+/* Whether an entry has been left without a word, by longjmp, now that a function begins here. The stack grows downwards: what lies deeper
+ * is gone. What lies as deep is the caller where the compiler has put this function's code into it: then both have the
+ * same site; the same function from the same site is a new call. */
+static inline UNSEEN int is_gone(const stack_entry *entry, const void *here, const void *site, uint32_t function)
+{
+    if ((uintptr_t)entry->frame != (uintptr_t)here) {
+        return (uintptr_t)entry->frame < (uintptr_t)here;
+    }
+    return (const void *)entry->code != site || (uint32_t)entry->offset == function;
+}
+
+static UNSEEN void leave_jumped(recording *self, const void *here, const void *site, uint32_t function)
+{
+    stack *thread = self->thread;
+    while (thread->depth > 0 && is_gone(&thread->entries[thread->depth], here, site, function)) {
+        stack_pop(thread);
+    }
+    jumped = 0;
+}
+
+/* A jump leaves functions without a word; what comes next tells which. */
+#define JUMP(name, type)                                                                                                          \
+    EXPORTED void name(type buffer, int value) __attribute__((noreturn));                                                        \
+    void name(type buffer, int value)                                                                                             \
+    {                                                                                                                             \
+        void (*real)(type, int) = (void (*)(type, int))dlsym(RTLD_NEXT, #name);                                                   \
+        jumped = 1;                                                                                                               \
+        real(buffer, value);                                                                                                      \
+        abort();                                                                                                                  \
+    }
+JUMP(longjmp, jmp_buf)
+JUMP(_longjmp, jmp_buf)
+JUMP(siglongjmp, sigjmp_buf)
+JUMP(__longjmp_chk, jmp_buf)
+
+static UNSEEN void keep_key(recording *self, uint32_t context, const void *function, const void *site)
+{
+    if (context >= self->key_count) {
+        uint32_t count = context * 2 + 256;
+        call_key *wider = realloc(self->keys, count * sizeof *wider);
+        if (wider == NULL) {
+            return;
+        }
+        memset(wider + self->key_count, 0, (count - self->key_count) * sizeof *wider);
+        self->keys = wider;
+        self->key_count = count;
+    }
+    self->keys[context].function = function;
+    self->keys[context].site = site;
+}
+
+static inline UNSEEN int is_known(const recording *self, uint32_t context, uint32_t parent, const void *function, const void *site)
+{
+    return context < self->key_count && self->keys[context].function == function
+        && (self->keys[context].site == site || self->keys[context].site == NULL) && self->store.contexts[context].parent == parent;
+}
+
+/* The context of a call that was seen before just here: of the callee found last, or of the one that came after it then. */
+static inline UNSEEN uint32_t seen_before(recording *self, uint32_t parent, const void *function, const void *site)
+{
+    uint32_t last = self->store.contexts[parent].hint, next;
+    if (is_known(self, last, parent, function, site)) {
+        return last;
+    }
+    next = self->store.follower[last];
+    if (is_known(self, next, parent, function, site)) {
+        self->store.contexts[parent].hint = next;
+        return next;
+    }
+    return 0;
+}
+
+/* Whether a function is the one of a context or of one above it. */
+static UNSEEN int is_above(const recording *self, uint32_t context, uint32_t function)
+{
+    for (; context != 0; context = self->store.contexts[context].parent) {
+        if (self->store.contexts[context].function == function) {
+            return 1;
+        }
+    }
+    return 0;
+}
+
+/* A function that calls itself from two places would have as many contexts as there are ways down: with one site for all
+ * there is one for each level. */
+static UNSEEN uint32_t recursion_site(recording *self, uint32_t function, const void *site)
+{
+    if (function >= self->recursion_count) {
+        uint32_t count = function * 2 + 64;
+        uint32_t *wider = realloc(self->recursion_sites, count * sizeof *wider);
+        if (wider == NULL) {
+            return 0;
+        }
+        memset(wider + self->recursion_count, 0, (count - self->recursion_count) * sizeof *wider);
+        self->recursion_sites = wider;
+        self->recursion_count = count;
+    }
+    if (self->recursion_sites[function] == 0) {
+        self->recursion_sites[function] = number_of(self, site, KIND_SITE);
+    }
+    return self->recursion_sites[function];
+}
+
+static UNSEEN __attribute__((noinline)) uint32_t look_up(recording *self, uint32_t parent, uint32_t callee, const void *function, const void *site,
+                                                        int inlined)
+{
+    int recursive = is_above(self, parent, callee);
+    uint32_t line = recursive ? recursion_site(self, callee, site) : inlined ? 0 : number_of(self, site, KIND_SITE);
+    uint32_t context = callee == 0 ? 0 : arena_find_context(&self->store, parent, callee, line);
+    if (context == 0 && callee != 0) {
+        context = arena_new_context(&self->store, parent, callee, line);
+        stack_skip(self->thread);
+    }
+    if (context != 0) {
+        keep_key(self, context, function, recursive ? NULL : site);
+    }
+    return context;
+}
+
+/* Leaves the latest call of a function, and what longjmp has left above it. */
+static inline UNSEEN void leave(stack *thread, uint32_t function)
+{
+    uint32_t depth = thread->depth;
+    while (depth > 0 && (uint32_t)thread->entries[depth].offset != function) {
+        depth--;
+    }
+    while (depth > 0 && thread->depth >= depth) {
+        stack_pop(thread);
+    }
+}
+
+EXPORTED void __cyg_profile_func_enter(void *function, void *site);
+EXPORTED void __cyg_profile_func_exit(void *function, void *site);
+
+void __cyg_profile_func_enter(void *function, void *site)
+{
+    if (busy) {
+        return;
+    }
+    busy = 1;
+    int kept = errno;
+    recording *self = awake();
+    if (self != NULL) {
+        uint64_t now = clock_ticks();
+        stack *thread = self->thread;
+        const void *here = __builtin_frame_address(0);
+        stack_book(thread, now);
+        if (__builtin_expect(jumped, 0)) {
+            leave_jumped(self, here, site, number_of(self, function, KIND_PYTHON));
+        }
+        const stack_entry *caller = &thread->entries[thread->depth];
+        uint32_t parent = caller->context, callee = 0;
+        uint32_t context = caller->overflow ? 0 : seen_before(self, parent, function, site);
+        if (__builtin_expect(context != 0, 1)) {
+            callee = self->store.contexts[context].function;
+        } else {
+            callee = number_of(self, function, KIND_PYTHON);
+            context = look_up(self, parent, callee, function, site, thread->depth > 0 && caller->frame == here);
+        }
+        if (context != 0) {
+            arena_touching(&self->store, context);
+            self->store.contexts[context].calls++;
+        } else if (callee != 0) {
+            self->store.functions[callee].overflow_calls++;
+        }
+        stack_entry *entry = stack_push(thread, here, context, site);
+        if (entry != NULL) {
+            entry->offset = (int32_t)callee;
+        }
+        if (__builtin_expect((now & 0xFFFFF) < 64, 0)) {
+            arena_beat(&self->store);
+        }
+    }
+    errno = kept;
+    busy = 0;
+}
+
+void __cyg_profile_func_exit(void *function, void *site)
+{
+    (void)site;
+    if (busy) {
+        return;
+    }
+    busy = 1;
+    int kept = errno;
+    recording *self = own;
+    if (self != NULL && self->pid == our_pid && !closed) {
+        stack *thread = self->thread;
+        stack_book(thread, clock_ticks());
+        if (thread->unseen > 0) {
+            thread->unseen--;
+        } else {
+            uint32_t context = thread->entries[thread->depth].context;
+            int on_top = thread->depth > 0 && !thread->entries[thread->depth].overflow && context < self->key_count
+                && self->keys[context].function == function;
+            if (__builtin_expect(on_top, 1)) {
+                stack_pop(thread);
+            } else {
+                leave(thread, number_of(self, function, KIND_PYTHON));
+            }
+        }
+    }
+    errno = kept;
+    busy = 0;
+}
+
+/* The last of all: libraries that are loaded first are finished last. */
+__attribute__((destructor)) static UNSEEN void finish(void)
+{
+    busy = 1;
+    closed = 1;
+    pthread_mutex_lock(&lock);
+    for (unsigned i = 0; i < all_count; i++) {
+        if (all[i]->pid == our_pid) {
+            if (all[i]->thread != NULL && all[i] == own) {
+                stack_end(all[i]->thread);
+            }
+            arena_close(&all[i]->store);
+        }
+    }
+    pthread_mutex_unlock(&lock);
+}

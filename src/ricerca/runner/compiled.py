@@ -1,0 +1,168 @@
+"""Compiled programs: what to give the compiler so that they tell their calls, and the library that listens to them."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import platform
+import shutil
+import subprocess
+import tempfile
+from functools import lru_cache
+from pathlib import Path
+
+from platformdirs import user_cache_path
+
+from ricerca.model.errors import EnvironmentProblem, InputError
+from ricerca.model.rounds import Subject
+from ricerca.runner.native import RECORDER, SOURCES
+
+CALLS = RECORDER / "compiled" / "calls.c"
+SHARED = ("arena", "clock", "slices", "stack")
+"""Parts of the recorder that know nothing of any language."""
+LANGUAGES = {"c": "gcc", "c++": "g++", "fortran": "gfortran"}
+FLAGS = "-g -finstrument-functions"
+TOLD = b"__cyg_profile_func_enter"
+ELF = b"\x7fELF"
+
+
+def flags_for(language: str) -> str:
+    """What to give the compiler of a language, for one's own code and when it is linked.
+
+    Raises
+    ------
+    InputError
+        There is no such language here.
+
+    >>> flags_for("Fortran")
+    '-g -finstrument-functions'
+    """
+    if language.lower() not in LANGUAGES:
+        raise InputError(f"There are no flags for {language!r}.", f"Use one of {', '.join(LANGUAGES)}.")
+    return FLAGS
+
+
+def is_compiled(path: Path) -> bool:
+    """Whether a file is a compiled program."""
+    try:
+        with path.open("rb") as file:
+            return file.read(4) == ELF
+    except OSError:
+        return False
+
+
+def compiled_subject(subject: Subject) -> bool:
+    """Whether a subject is a compiled program that tells its calls."""
+    if subject.kind != "command" or not subject.program:
+        return False
+    found = shutil.which(subject.program[0]) if "/" not in subject.program[0] else os.path.join(subject.cwd, subject.program[0])
+    return found is not None and is_compiled(Path(found)) and not why_not(Path(found))
+
+
+def why_not(path: Path) -> str:
+    """Why a compiled program cannot be recorded; empty where it can."""
+    from elftools.common.exceptions import ELFError
+    from elftools.elf.dynamic import DynamicSection
+    from elftools.elf.elffile import ELFFile
+
+    try:
+        with path.open("rb") as file:
+            elf = ELFFile(file)
+            if elf.get_machine_arch() != {"x86_64": "x64", "aarch64": "AArch64"}.get(platform.machine(), elf.get_machine_arch()):
+                return f"it is built for another machine ({elf.get_machine_arch()})"
+            linked = any(segment["p_type"] == "PT_INTERP" for segment in elf.iter_segments())
+            dynamic = elf.get_section_by_name(".dynamic")
+            tags = dynamic.iter_tags("DT_NEEDED") if isinstance(dynamic, DynamicSection) else ()
+            libraries = [str(getattr(tag, "needed", "")) for tag in tags]
+    except (ELFError, OSError, AttributeError, KeyError) as problem:
+        return f"it cannot be read ({problem})"
+    told = TOLD in path.read_bytes() or any(TOLD in library.read_bytes() for library in _own_libraries(path, libraries))
+    if not told:
+        return "it is not built to tell its calls"
+    return "" if linked else "it is linked statically, so that the recorder cannot be loaded into it"
+
+
+def _own_libraries(path: Path, names: list[str]) -> list[Path]:
+    """The libraries of a program that the system would load from other places than its own."""
+    try:
+        said = subprocess.run(["ldd", str(path)], capture_output=True, text=True, timeout=10).stdout
+    except (OSError, subprocess.SubprocessError):
+        return []
+    places = [line.split("=>")[1].split()[0] for line in said.splitlines() if "=> /" in line and line.split()[0] in names]
+    return [Path(place) for place in places if not place.startswith(("/lib", "/usr/lib"))]
+
+
+def library() -> str:
+    """The library that is loaded before a compiled program, built on first use.
+
+    Raises
+    ------
+    EnvironmentProblem
+        There is no C compiler, or it fails.
+    """
+    sources = [CALLS, *(SOURCES / f"{name}.c" for name in SHARED)]
+    digest = hashlib.blake2b(digest_size=8)
+    for file in (*sources, *sorted(SOURCES.glob("*.h"))):
+        digest.update(file.read_bytes())
+    place = user_cache_path("ricerca") / "native" / f"calls-{digest.hexdigest()}-{platform.machine()}.so"
+    if place.is_file():
+        return str(place)
+    compiler = os.environ.get("CC") or shutil.which("cc") or shutil.which("gcc")
+    if not compiler:
+        raise EnvironmentProblem("There is no C compiler to build the recorder for compiled programs.", "Install gcc.")
+    try:
+        place.parent.mkdir(parents=True, exist_ok=True)
+        with tempfile.TemporaryDirectory(dir=place.parent) as work:
+            built = Path(work, "calls.so")
+            options = ["-std=gnu11", "-O3", "-fPIC", "-shared", "-fvisibility=hidden", "-o", str(built)]
+            done = subprocess.run([*compiler.split(), *options, *map(str, sources), "-ldl", "-lpthread"], capture_output=True, text=True)
+            if done.returncode:
+                last = (done.stderr.strip().splitlines() or ["no message"])[-1]
+                raise EnvironmentProblem(f"The recorder for compiled programs could not be built: {last}")
+            built.replace(place)
+    except OSError as problem:
+        raise EnvironmentProblem(f"The recorder could not be built in {place.parent}: {problem}.") from None
+    return str(place)
+
+
+def preloaded(before: str | None) -> dict[str, str]:
+    """Variables by which the library is loaded into the program and those that it starts."""
+    return {"LD_PRELOAD": f"{library()}:{before}" if before else library()}
+
+
+_LOOP = """
+#include <stdio.h>
+#include <time.h>
+static int __attribute__((noinline)) called(int x) { __asm__ volatile("" : "+r"(x)); return x; }
+__attribute__((no_instrument_function)) int main(void)
+{
+    struct timespec from, to;
+    int sum = 0;
+    called(1);
+    clock_gettime(CLOCK_MONOTONIC, &from);
+    for (int i = 0; i < %d; i++) sum += called(i);
+    clock_gettime(CLOCK_MONOTONIC, &to);
+    printf("%%lld %%d", (to.tv_sec - from.tv_sec) * 1000000000LL + to.tv_nsec - from.tv_nsec, sum);
+    return 0;
+}
+"""
+LOOPS, TRIES = 300_000, 5
+
+
+@lru_cache
+def cost_of_a_call() -> int:
+    """What recording takes for each call of a compiled function on this machine, in ns; 0 where that cannot be tried."""
+    compiler = shutil.which("gcc") or shutil.which("cc")
+    if compiler is None:
+        return 0
+    with tempfile.TemporaryDirectory(prefix="ricerca-") as place:
+        program = Path(place, "loop")
+        source = Path(place, "loop.c")
+        source.write_text(_LOOP % LOOPS)
+        times = []
+        for flags in ([], FLAGS.split()):
+            env = {**os.environ, **(preloaded(None) if flags else {}), "RICERCA_RECORDING": str(Path(place, "cost"))}
+            subprocess.run([compiler, "-O1", *flags, "-o", str(program), str(source)], check=False, capture_output=True)
+            runs = [subprocess.run([str(program)], env=env, capture_output=True, text=True, check=False) for _ in range(TRIES)]
+            times.append(min((int(done.stdout.split()[0]) for done in runs if done.stdout), default=0))
+    return max((times[1] - times[0]) // LOOPS, 0)

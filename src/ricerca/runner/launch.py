@@ -170,14 +170,14 @@ class Execution:
         self._own_group = own_group
         self._stamp = stamp
         self._started_unix_ns = time.time_ns()
+        env = {**_environment(subject, extra_env), **(state.env if state else {})}
         own_input = _input_of(subject) if stdin in (None, subprocess.DEVNULL) else None
         # The program gets the signals that are waited for here as any other would.
         blocked = signal.pthread_sigmask(signal.SIG_UNBLOCK, {signal.SIGINT, signal.SIGQUIT})
         try:
             self.process = subprocess.Popen(
                 [*(state.prefix if state else ()), *command_of(subject)], cwd=subject.cwd,
-                env={**_environment(subject, extra_env), **(state.env if state else {})},
-                stdin=own_input if own_input is not None else stdin,
+                env=env, stdin=own_input if own_input is not None else stdin,
                 stdout=stdout, stderr=stderr, close_fds=False, start_new_session=own_group,
             )  # fmt: skip
         except OSError as problem:

@@ -18,7 +18,7 @@ from ricerca.engine.profile import KIND_PYTHON, Profile, build_profile
 from ricerca.engine.ranking import if_faster
 from ricerca.engine.reading import ELAPSED, EVERYTHING, WALL, Reading
 from ricerca.engine.shown import Shown
-from ricerca.engine.source import text_of
+from ricerca.engine.source import is_body, text_of
 from ricerca.measure.changes import half_widths
 from ricerca.measure.estimates import Speedup, median_ns
 from ricerca.measure.rounds import drift_between, same_answer, speedup_of, what_differs
@@ -87,10 +87,10 @@ class Loaded(Shown):
         """Text of each Python function of the person's own, to tell one that was moved, renamed or edited."""
         functions = self.profile.functions
         return {
-            number: text_of(self.sources[functions.file[number]], int(functions.first_line[number]))
+            number: text_of(self.sources[functions.file[number]], int(functions.first_line[number]), functions.language_of(number))
             for number in range(len(functions))
             if functions.kind[number] == KIND_PYTHON
-            and functions.name[number] != "<module>"
+            and not is_body(functions.name[number], functions.file[number])
             and functions.file[number] in self.sources
             and functions.layer[number] == MINE
         }

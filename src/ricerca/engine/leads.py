@@ -21,6 +21,7 @@ from ricerca.engine.ranking import FunctionFigures, ceiling, ranked
 from ricerca.engine.reading import charged_functions
 from ricerca.engine.slices import Growth
 from ricerca.engine.waits import held_up, waiting_by_class
+from ricerca.model.languages import SHELLS
 from ricerca.model.marks import KIND_CHILD, KIND_COLLECTION, KIND_IMPORT
 
 BODY, OFTEN, SELDOM, GROWS, CYCLE = "body", "often", "seldom", "grows", "cycle"
@@ -43,6 +44,10 @@ PER_CALL, EACH, RESUMED, FIRST_LAST, CALLER, CALLEE, LINE, MORE = (
     "per call", "calls", "resumed", "first and last", "caller", "callee", "line", "more than before")  # fmt: skip
 WAITS_FOR, WAITS_IN, UNDER, SLOWEST, MODULES, MEMBERS, ENTRIES, BEFORE_AFTER, TEN = (
     "waits for", "waits in", "called under", "slowest", "modules", "members", "entries", "before and after", "ten slowest")  # fmt: skip
+HELPED, REPEATED = "helpers", "started again"
+HELPERS = frozenset("basename cat cut date dirname expr grep head seq sed tail tr uname wc which".split())  # noqa: SIM905
+"""Short programs whose work a shell can do by itself in many cases."""
+OFTEN_STARTED, MOST_HELPERS = 3, 4
 SIZES, TEN_TIMES = "sizes", "ten times the data"
 
 
@@ -364,9 +369,33 @@ def _imports(scene: Scene) -> Lead | None:
 
 def _programs(scene: Scene) -> Lead | None:
     def tell(rows: np.ndarray, _calls: int) -> list[Evidence | None]:
-        return [Evidence(SLOWEST, parts=_slowest(scene.uncharged, rows)), _callers(scene.uncharged, rows)]
+        profile = scene.uncharged
+        slowest = Evidence(SLOWEST, parts=_slowest(profile, rows))
+        return [slowest, _callers(profile, rows), _helpers(profile, rows), _repeated(profile)]
 
     return _of_items(scene, PROGRAMS, KIND_CHILD, layers.PROGRAMS, tell)
+
+
+def _helpers(profile: Profile, rows: np.ndarray) -> Evidence | None:
+    """Short programs that a shell starts often, although it can do by itself what they do."""
+    table = profile.functions
+    counts: dict[str, int] = {}
+    passed = 0
+    for row in rows.tolist():
+        name, caller = table.name[profile.function[row]], int(profile.function[profile.parent[row]])
+        if name in HELPERS and table.language_of(caller) in SHELLS:
+            counts[name] = counts.get(name, 0) + int(profile.calls[row])
+            passed += int(profile.self_ns[row])
+    parts = tuple(
+        sorted(((name, count) for name, count in counts.items() if count >= OFTEN_STARTED), key=lambda part: -part[1])[:MOST_HELPERS]
+    )
+    return Evidence(HELPED, calls=sum(count for _name, count in parts), time_ns=passed, parts=parts) if parts else None
+
+
+def _repeated(profile: Profile) -> Evidence | None:
+    """The command of a shell that was run most often again with the very same arguments."""
+    again = max((command for command in profile.facts.commands if command[1] > 1), key=lambda command: command[2], default=None)
+    return Evidence(REPEATED, name=again[0], calls=again[1], time_ns=again[2]) if again is not None else None
 
 
 def _cycle(scene: Scene) -> Lead | None:

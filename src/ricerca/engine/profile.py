@@ -13,6 +13,7 @@ from ricerca.engine.agreement import agree
 from ricerca.engine.compensation import MOST_SLOWED, compensate
 from ricerca.engine.doubts import Doubts
 from ricerca.engine.forest import not_nested, preorder, subtree_sums
+from ricerca.model.languages import PYTHON
 from ricerca.model.marks import KIND_BUILTIN, KIND_PYTHON, KIND_THREAD
 from ricerca.model.run_tables import RunFacts, RunTables
 
@@ -35,6 +36,10 @@ class FunctionTable:
 
     def __len__(self) -> int:
         return len(self.name)
+
+    def language_of(self, function: int) -> str:
+        """The language of a function."""
+        return self.language[function] if self.language else PYTHON
 
 
 @dataclass(frozen=True)

@@ -3,8 +3,12 @@
 from __future__ import annotations
 
 import ast
+import os
 import warnings
 from functools import lru_cache
+
+from ricerca.engine.blocks import block_span
+from ricerca.model.languages import PYTHON
 
 
 def _parsed(text: str) -> ast.Module | None:
@@ -95,17 +99,28 @@ def _name_of(node: ast.AST) -> str:
     return kinds.get(type(node), "")
 
 
-def span_of(text: str, first_line: int, module_body: bool = False) -> tuple[int, int]:
+def is_body(name: str, file: str) -> bool:
+    """Whether a function is all that a file does when it is run: a module's body, or that of a script.
+
+    >>> is_body("<module>", "/w/a.py"), is_body("job.sh", "/w/job.sh"), is_body("job", "/w/job.sh")
+    (True, True, False)
+    """
+    return name == "<module>" or (bool(file) and name == os.path.basename(file))
+
+
+def span_of(text: str, first_line: int, module_body: bool = False, language: str = PYTHON) -> tuple[int, int]:
     """First and last line of a function; the whole file for a module's body. Lines count from 1."""
     count = text.count("\n") + 1
     if module_body or first_line < 1:
         return 1, count
+    if language != PYTHON:
+        return block_span(text, first_line)
     return first_line, min(function_spans(text).get(first_line, first_line), count)
 
 
-def text_of(text: str, first_line: int) -> str:
+def text_of(text: str, first_line: int, language: str = PYTHON) -> str:
     """A function's text with its first line."""
-    first, last = span_of(text, first_line)
+    first, last = span_of(text, first_line, language=language)
     return "\n".join(text.splitlines()[first - 1 : last])
 
 

@@ -99,6 +99,11 @@ def _fact(fact: Evidence, lead: Lead, part: str) -> str:
         case leads.BEFORE_AFTER:
             before, now = (count_text(count) for _when, count in fact.parts)
             return f"{time} before, {time_text(fact.later_ns)} now; {before} calls before, {now} now"
+        case leads.HELPED:
+            named = ", ".join(f"{of} {count_text(count)}×" for of, count in fact.parts)
+            return f"{plural(calls, 'start')} of short programs whose work the shell may do by itself ({named}), {time}"
+        case leads.REPEATED:
+            return f"started {plural(calls, 'time')} with the same arguments, {time}: {short_name(fact.name, NAME)}"
         case leads.SIZES:
             if lead.of_calls:
                 return f"counts exact at {calls} sizes"

@@ -89,7 +89,7 @@ def _headline(loaded: Loaded) -> str:
     profile, round_ = loaded.profile, loaded.round
     parts = [f"Round {round_.number} “{round_.name}”"]
     if loaded.beside_itself:
-        threads = plural(len(set(loaded.whole.thread[loaded.whole.parent < 0].tolist())), "thread")
+        threads = plural(len(set(loaded.whole.thread[loaded.whole.raw_self_ns > 0].tolist())), "thread")
         parts.append(f"{time_text(loaded.elapsed_ns)} elapsed ({time_text(loaded.whole.total_ns)} of {threads} together)")
     else:
         parts.append(f"{time_text(loaded.elapsed_ns)} recorded")

@@ -7,7 +7,9 @@ from collections.abc import Iterable, Mapping
 from dataclasses import replace
 from pathlib import Path
 
+from ricerca.engine.blocks import shell_function_line
 from ricerca.engine.source import qualified_names
+from ricerca.model.languages import SHELLS
 from ricerca.model.run_tables import RunTables
 
 MOST_BYTES = 4 << 20
@@ -40,6 +42,18 @@ def with_qualified_names(tables: RunTables, sources: Mapping[str, bytes]) -> Run
         )
     )
     return replace(tables, function_name=names)
+
+
+def with_first_lines(tables: RunTables, sources: Mapping[str, bytes]) -> RunTables:
+    """Tables with the lines on which functions of shells are defined: a shell tells the file only."""
+    if not any(language in SHELLS for language in tables.languages):
+        return tables
+    texts = {file: text.decode("utf-8", "replace") for file, text in sources.items()}
+    lines = tables.function_line.copy()
+    for number, (language, name, file) in enumerate(zip(tables.languages, tables.function_name, tables.function_file, strict=True)):
+        if language in SHELLS and not lines[number] and file in texts:
+            lines[number] = shell_function_line(texts[file], name)
+    return replace(tables, function_line=lines)
 
 
 def revision(cwd: str) -> str:

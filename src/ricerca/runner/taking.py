@@ -42,7 +42,7 @@ def take_in(recording: Path, about: About) -> Taken:
     RicercaError
         The study cannot be written to.
     """
-    from ricerca.runner.sources import gather, with_qualified_names
+    from ricerca.runner.sources import gather, with_first_lines, with_qualified_names
 
     moved = Moved(about.moved[1], about.moved[0]) if about.moved else None
     tables, unreadable = tables_of(recording, about.ended_unix_ns)
@@ -60,7 +60,7 @@ def take_in(recording: Path, about: About) -> Taken:
     with Study.open(about.study, part=Part(about.case, about.size)) as study, study.transaction():
         round_, own = _round_for(study, about)
         run = replace(run, case=round_.case)
-        run_id = study.add_run(round_.id, run, with_qualified_names(tables, sources), sources)
+        run_id = study.add_run(round_.id, run, with_first_lines(with_qualified_names(tables, sources), sources), sources)
     recordings.remove(recording)
     return Taken(run_id, round_.number, gaps, own)
 

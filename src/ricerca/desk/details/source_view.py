@@ -15,7 +15,8 @@ from ricerca.desk.look.painting import paint_bar
 from ricerca.desk.look.tips import tip
 from ricerca.desk.state import View
 from ricerca.desk.work import Workers
-from ricerca.engine.source import span_of
+from ricerca.engine.source import is_body, span_of
+from ricerca.model.languages import PYTHON
 from ricerca.report.wording import count_text, plural, time_text
 
 LINE_PX = 20
@@ -26,16 +27,22 @@ GONE = "\N{MINUS SIGN}"
 
 
 @lru_cache(maxsize=32)
-def coloured(text: str) -> tuple[tuple[tuple[str, str], ...], ...]:
+def coloured(text: str, language: str = PYTHON) -> tuple[tuple[tuple[str, str], ...], ...]:
     """Lines of (kind, text) pieces; kinds are "keyword", "text", "comment", "number", "name" or ""."""
-    from pygments.lexers.python import PythonLexer
+    from pygments.lexers import get_lexer_by_name
     from pygments.token import Token
+    from pygments.util import ClassNotFound
+
+    try:
+        lexer = get_lexer_by_name(language.lower(), stripnl=False)
+    except ClassNotFound:
+        lexer = get_lexer_by_name("text", stripnl=False)
 
     kinds = ((Token.Comment, "comment"), (Token.Literal.String, "text"), (Token.Literal.Number, "number"),
              (Token.Keyword, "keyword"), (Token.Operator.Word, "keyword"), (Token.Name.Function, "name"),
              (Token.Name.Class, "name"))  # fmt: skip
     lines: list[list[tuple[str, str]]] = [[]]
-    for token, piece in PythonLexer(stripnl=False).get_tokens(text):
+    for token, piece in lexer.get_tokens(text):
         kind = next((kind for parent, kind in kinds if token in parent), "")
         for number, part in enumerate(piece.split("\n")):
             if number:
@@ -103,7 +110,9 @@ class SourceView(QAbstractScrollArea):
                 "A builtin has no source to show." if not table.file[function] else "Its source could not be read when it was recorded."
             )
             return
-        first, last = span_of(text, int(table.first_line[function]), table.name[function] == "<module>")
+        language = table.language_of(function)
+        body = is_body(table.name[function], table.file[function])
+        first, last = span_of(text, int(table.first_line[function]), body, language)
         self._first = first
         self._lines = tuple((("", line),) for line in text.splitlines()[first - 1 : last])
 
@@ -121,7 +130,7 @@ class SourceView(QAbstractScrollArea):
         self._shown = part
         self._indent = min((len(text) - len(text.lstrip()) for text in part.splitlines() if text.strip()), default=0)
         if len(part) <= MOST_COLOURED:
-            self._workers.request("colours", lambda: coloured(part), colour)
+            self._workers.request("colours", lambda: coloured(part, language), colour)
         lines = view.loaded.lines
         for row in np.flatnonzero(view.loaded.line_rows == function):
             line = int(lines.line[row])

@@ -11,13 +11,11 @@ from ricerca.model.marks import KIND_PYTHON, KIND_SITE
 from ricerca.model.run_tables import RunTables
 from ricerca.recording.symbols import ObjectFile
 
-HOOK = "compiled"
 
-
-def with_names(tables: RunTables, cost_ns: int = 0) -> RunTables:
+def with_names(tables: RunTables) -> RunTables:
     """A run of compiled code with names in the place of addresses, and its call sites as lines.
 
-    ``cost_ns`` is what recording a call takes; half of it falls on the callee, half on its caller.
+    What recording a call took was measured when the program began; half of it falls on the callee, half on its caller.
 
     Where a file is gone, or has neither symbols nor debugging information, addresses stay.
     """
@@ -44,8 +42,8 @@ def with_names(tables: RunTables, cost_ns: int = 0) -> RunTables:
     place[kept] = np.arange(len(kept))
     chosen = kept.tolist()
     called = tables.parent >= 0
-    cost = tables.calls * cost_ns // 2
-    cost += np.bincount(tables.parent[called], tables.calls[called] * (cost_ns // 2), len(tables.parent)).astype(np.int64)
+    cost = tables.calls * tables.facts.python_inside_ns
+    cost = cost + np.bincount(tables.parent[called], tables.calls[called] * tables.facts.python_outside_ns, len(tables.parent))
     own = next((languages[n] for n in chosen if kinds[n] == KIND_PYTHON), tables.facts.language)
     return replace(
         tables,
@@ -62,6 +60,6 @@ def with_names(tables: RunTables, cost_ns: int = 0) -> RunTables:
         overflow_resumes=tables.overflow_resumes[kept],
         function=place[tables.function].astype(np.int32),
         line=np.where(tables.parent >= 0, site_lines[tables.line], 0).astype(np.int32),
-        cost_ns=np.minimum(cost, tables.self_ns),
-        facts=replace(tables.facts, python="", language=own),
+        cost_ns=np.minimum(cost.astype(np.int64), tables.self_ns),
+        facts=replace(tables.facts, python_inside_ns=0.0, python_outside_ns=0.0, python="", language=own),
     )

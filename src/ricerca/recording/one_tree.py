@@ -10,9 +10,10 @@ import numpy as np
 from ricerca.model.languages import PYTHON
 from ricerca.model.marks import KIND_CHILD
 from ricerca.model.run_tables import RunTables
-from ricerca.recording.merging import merge
+from ricerca.recording.merging import merge, without_unused
 from ricerca.recording.shell import Started
 
+COMPILED = "compiled"
 LATE_NS = 5_000_000
 """A process may begin to record so long before the call that started it was noted: clocks of two sources differ a little."""
 
@@ -44,6 +45,10 @@ def _call_that_started(processes: Sequence[Process], number: int) -> tuple[int, 
     """The process and the call that started a process, where both are known: the latest call that was still running when it began."""
     child = processes[number]
     facts = child.tables.facts
+    if facts.hook == COMPILED and any(
+        before.tables.facts.hook == COMPILED and before.tables.facts.pid == facts.pid for before in processes[:number]
+    ):
+        return None  # another thread of a compiled program, which has a recording of its own
     found: tuple[int, int, Started] | None = None
     for at, process in enumerate(processes[:number]):
         for call in process.started:
@@ -102,7 +107,9 @@ def one_tree(processes: Sequence[Process]) -> RunTables:
         at, call = found
         context, child = int(base[at] + call.context), ordered[number]
         root = int(base[number] + np.flatnonzero(child.tables.parent < 0)[0])
-        parent[root] = context
+        parent[parent == root] = context  # the start of its main thread is the call itself
+        self_ns[root] = waiting_ns[root] = 0
+        slice_self[merged.slice_context == root] = slice_waiting[merged.slice_context == root] = 0
         began = child.began_ns - ordered[0].began_ns
         ended = min(began + child.tables.facts.duration_ns, ordered[at].began_ns + call.end_ns - ordered[0].began_ns)
         began -= child.tables.facts.setup_ns
@@ -110,8 +117,9 @@ def one_tree(processes: Sequence[Process]) -> RunTables:
         self_ns[context] -= theirs
         waiting_ns[context] = min(int(waiting_ns[context]), int(self_ns[context]))
         _take_off(slice_self, slice_waiting, merged, context, began, ended)
-    return replace(merged, parent=parent, self_ns=self_ns, waiting_ns=waiting_ns, slice_self_ns=slice_self, slice_waiting_ns=slice_waiting,
+    hung = replace(merged, parent=parent, self_ns=self_ns, waiting_ns=waiting_ns, slice_self_ns=slice_self, slice_waiting_ns=slice_waiting,
                    brief_ns=np.minimum(merged.brief_ns, self_ns), facts=facts)  # fmt: skip
+    return without_unused(hung)
 
 
 def _take_off(slice_self: np.ndarray, slice_waiting: np.ndarray, merged: RunTables, context: int, began: int, ended: int) -> None:

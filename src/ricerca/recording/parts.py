@@ -7,14 +7,14 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from ricerca.model.errors import FileDamagedError
-from ricerca.recording.compiled import HOOK, with_names
+from ricerca.recording.compiled import with_names
 from ricerca.recording.merging import without_unused
+from ricerca.recording.one_tree import COMPILED as HOOK_COMPILED
 from ricerca.recording.one_tree import Process, programs_of
 from ricerca.recording.reader import open_recording
 from ricerca.recording.shell import ShellReader
 from ricerca.recording.shell_trace import ShellTrace, is_trace, read_trace
 from ricerca.recording.stream import is_stream, read_stream
-from ricerca.recording.symbols import COMPILED
 from ricerca.recording.tables import take
 
 Cost = Callable[[str], int]
@@ -89,8 +89,8 @@ def read_parts(first: Path, others: Sequence[Path], cost_of: Cost, end_unix_ns: 
                 processes.append(_of_stream(file))
                 continue
             tables = without_unused(take(open_recording(file)))
-            if tables.facts.hook == HOOK:
-                tables = with_names(tables, cost_of(COMPILED))
+            if tables.facts.hook == HOOK_COMPILED:
+                tables = with_names(tables)
         except FileDamagedError:
             unreadable += 1
             continue

@@ -21,7 +21,7 @@ def _written_in(loaded: Loaded) -> str:
     """The languages of what ran; Python with its version."""
     facts = loaded.profile.facts
     others = [name for name in dict.fromkeys([facts.language, *loaded.profile.functions.language]) if name and name != PYTHON]
-    return " and ".join([*([f"Python {facts.python}"] if facts.python else []), *others])
+    return ", ".join([*([f"Python {facts.python}"] if facts.python else []), *others])
 
 
 def status_words(loaded: Loaded) -> str:

@@ -8,7 +8,6 @@ import platform
 import shutil
 import subprocess
 import tempfile
-from functools import lru_cache
 from pathlib import Path
 
 from platformdirs import user_cache_path
@@ -128,41 +127,3 @@ def library() -> str:
 def preloaded(before: str | None) -> dict[str, str]:
     """Variables by which the library is loaded into the program and those that it starts."""
     return {"LD_PRELOAD": f"{library()}:{before}" if before else library()}
-
-
-_LOOP = """
-#include <stdio.h>
-#include <time.h>
-static int __attribute__((noinline)) called(int x) { __asm__ volatile("" : "+r"(x)); return x; }
-__attribute__((no_instrument_function)) int main(void)
-{
-    struct timespec from, to;
-    int sum = 0;
-    called(1);
-    clock_gettime(CLOCK_MONOTONIC, &from);
-    for (int i = 0; i < %d; i++) sum += called(i);
-    clock_gettime(CLOCK_MONOTONIC, &to);
-    printf("%%lld %%d", (to.tv_sec - from.tv_sec) * 1000000000LL + to.tv_nsec - from.tv_nsec, sum);
-    return 0;
-}
-"""
-LOOPS, TRIES = 300_000, 5
-
-
-@lru_cache
-def cost_of_a_call() -> int:
-    """What recording takes for each call of a compiled function on this machine, in ns; 0 where that cannot be tried."""
-    compiler = shutil.which("gcc") or shutil.which("cc")
-    if compiler is None:
-        return 0
-    with tempfile.TemporaryDirectory(prefix="ricerca-") as place:
-        program = Path(place, "loop")
-        source = Path(place, "loop.c")
-        source.write_text(_LOOP % LOOPS)
-        times = []
-        for flags in ([], FLAGS.split()):
-            env = {**os.environ, **(preloaded(None) if flags else {}), "RICERCA_RECORDING": str(Path(place, "cost"))}
-            subprocess.run([compiler, "-O1", *flags, "-o", str(program), str(source)], check=False, capture_output=True)
-            runs = [subprocess.run([str(program)], env=env, capture_output=True, text=True, check=False) for _ in range(TRIES)]
-            times.append(min((int(done.stdout.split()[0]) for done in runs if done.stdout), default=0))
-    return max((times[1] - times[0]) // LOOPS, 0)

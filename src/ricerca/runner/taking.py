@@ -83,14 +83,9 @@ def tables_of(recording: Path, end_unix_ns: int = 0) -> tuple[RunTables, int]:
     """
     from ricerca.recording.one_tree import one_tree
     from ricerca.recording.parts import read_parts
-    from ricerca.recording.symbols import COMPILED
-    from ricerca.runner.compiled import cost_of_a_call
     from ricerca.runner.shells import cost_of_a_command
 
-    def cost_of(language: str) -> int:
-        return cost_of_a_call() if language == COMPILED else cost_of_a_command(language)
-
-    processes, unreadable = read_parts(recording, recordings.parts(recording), cost_of, end_unix_ns)
+    processes, unreadable = read_parts(recording, recordings.parts(recording), cost_of_a_command, end_unix_ns)
     tables = one_tree(processes) if len(processes) > 1 else processes[0].tables
     if not (tables.parent >= 0).any():
         raise FileDamagedError("the program ended before it began")

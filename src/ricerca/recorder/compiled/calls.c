@@ -22,6 +22,7 @@
 #define UNSEEN __attribute__((no_instrument_function))
 #define EXPORTED UNSEEN __attribute__((visibility("default")))
 #define FIRST_PLACES 1024u
+#define CALIBRATION_CALLS 20000u
 #define MOST_FILES 100000u
 #define LEAST_MEMORY (64ull << 20)
 
@@ -62,6 +63,7 @@ static recording *idle, *all[256];
 static unsigned all_count;
 static char base_path[4096];
 static unsigned long long limit_bytes = 1ull << 30;
+static double call_ns = -1; /* what recording a call takes; negative before anybody measured it */
 static volatile int closed;
 static volatile pid_t our_pid;
 
@@ -177,6 +179,40 @@ static UNSEEN uint32_t root_function(arena *store)
     return arena_function(store, &record);
 }
 
+static inline UNSEEN void enter(recording *self, void *function, void *site, const void *here);
+static inline UNSEEN void leave_call(recording *self, void *function);
+
+/* What recording a call takes here and now, half of it booked on the callee, half on its caller; measured on the first
+ * thread's own arena, whose counts begin anew after that. */
+static UNSEEN void calibrate_calls(recording *self)
+{
+    static int scratch;
+    header *head = self->store.head;
+    uint64_t began = 0;
+    for (unsigned n = 0; n < 2 * CALIBRATION_CALLS; n++) {
+        if (n == CALIBRATION_CALLS) {
+            began = clock_ticks(); /* the first half warms up */
+        }
+        enter(self, &scratch, &scratch, &began);
+        leave_call(self, &scratch);
+    }
+    call_ns = (double)(clock_ticks() - began) * self->store.ns_per_tick / CALIBRATION_CALLS;
+    for (uint64_t i = 1; i < self->store.tables[TABLE_CONTEXTS].count; i++) {
+        context_record *context = &self->store.contexts[i];
+        context->calls = context->self_ticks = context->waiting_ticks = context->long_ticks = 0;
+        context->hint = 0;
+    }
+    for (uint64_t i = 2; i < self->store.tables[TABLE_FUNCTIONS].count; i++) {
+        self->store.functions[i].kind = KIND_SITE; /* no function of the program's */
+    }
+    arena_beat(&self->store);
+    head->start_ticks = head->last_ticks;
+    head->start_mono_ns = head->last_mono_ns;
+    arena_start_slices(&self->store);
+    self->thread->record->start_ticks = self->thread->record->last_ticks = head->start_ticks;
+    memset(self->keys, 0, self->key_count * sizeof *self->keys);
+}
+
 static UNSEEN recording *begin_thread(void)
 {
     pthread_once(&once, begin);
@@ -196,6 +232,11 @@ static UNSEEN recording *begin_thread(void)
     }
     stack_start_cpu_clock(self->thread);
     pthread_setspecific(end_of_thread, self);
+    if (call_ns < 0) {
+        call_ns = 0;
+        calibrate_calls(self);
+    }
+    self->store.head->python_inside_ns = self->store.head->python_outside_ns = call_ns / 2;
     return self;
 }
 
@@ -214,6 +255,7 @@ static UNSEEN recording *follow_fork(recording *parent)
         return NULL;
     }
     (void)parent;
+    self->store.head->python_inside_ns = self->store.head->python_outside_ns = call_ns / 2;
     stack_start_cpu_clock(self->thread);
     pthread_setspecific(end_of_thread, self);
     own = self;
@@ -445,6 +487,56 @@ static inline UNSEEN void leave(stack *thread, uint32_t function)
 EXPORTED void __cyg_profile_func_enter(void *function, void *site);
 EXPORTED void __cyg_profile_func_exit(void *function, void *site);
 
+static inline UNSEEN void enter(recording *self, void *function, void *site, const void *here)
+{
+    uint64_t now = clock_ticks();
+    stack *thread = self->thread;
+    stack_book(thread, now);
+    if (__builtin_expect(jumped, 0)) {
+        leave_jumped(self, here, site, number_of(self, function, KIND_PYTHON));
+    }
+    const stack_entry *caller = &thread->entries[thread->depth];
+    uint32_t parent = caller->context, callee = 0;
+    uint32_t context = caller->overflow ? 0 : seen_before(self, parent, function, site);
+    if (__builtin_expect(context != 0, 1)) {
+        callee = self->store.contexts[context].function;
+    } else {
+        callee = number_of(self, function, KIND_PYTHON);
+        context = look_up(self, parent, callee, function, site, thread->depth > 0 && caller->frame == here);
+    }
+    if (context != 0) {
+        arena_touching(&self->store, context);
+        self->store.contexts[context].calls++;
+    } else if (callee != 0) {
+        self->store.functions[callee].overflow_calls++;
+    }
+    stack_entry *entry = stack_push(thread, here, context, site);
+    if (entry != NULL) {
+        entry->offset = (int32_t)callee;
+    }
+    if (__builtin_expect((now & 0xFFFFF) < 64, 0)) {
+        arena_beat(&self->store);
+    }
+}
+
+static inline UNSEEN void leave_call(recording *self, void *function)
+{
+    stack *thread = self->thread;
+    stack_book(thread, clock_ticks());
+    if (thread->unseen > 0) {
+        thread->unseen--;
+    } else {
+        uint32_t context = thread->entries[thread->depth].context;
+        int on_top = thread->depth > 0 && !thread->entries[thread->depth].overflow && context < self->key_count
+            && self->keys[context].function == function;
+        if (__builtin_expect(on_top, 1)) {
+            stack_pop(thread);
+        } else {
+            leave(thread, number_of(self, function, KIND_PYTHON));
+        }
+    }
+}
+
 void __cyg_profile_func_enter(void *function, void *site)
 {
     if (busy) {
@@ -454,35 +546,7 @@ void __cyg_profile_func_enter(void *function, void *site)
     int kept = errno;
     recording *self = awake();
     if (self != NULL) {
-        uint64_t now = clock_ticks();
-        stack *thread = self->thread;
-        const void *here = __builtin_frame_address(0);
-        stack_book(thread, now);
-        if (__builtin_expect(jumped, 0)) {
-            leave_jumped(self, here, site, number_of(self, function, KIND_PYTHON));
-        }
-        const stack_entry *caller = &thread->entries[thread->depth];
-        uint32_t parent = caller->context, callee = 0;
-        uint32_t context = caller->overflow ? 0 : seen_before(self, parent, function, site);
-        if (__builtin_expect(context != 0, 1)) {
-            callee = self->store.contexts[context].function;
-        } else {
-            callee = number_of(self, function, KIND_PYTHON);
-            context = look_up(self, parent, callee, function, site, thread->depth > 0 && caller->frame == here);
-        }
-        if (context != 0) {
-            arena_touching(&self->store, context);
-            self->store.contexts[context].calls++;
-        } else if (callee != 0) {
-            self->store.functions[callee].overflow_calls++;
-        }
-        stack_entry *entry = stack_push(thread, here, context, site);
-        if (entry != NULL) {
-            entry->offset = (int32_t)callee;
-        }
-        if (__builtin_expect((now & 0xFFFFF) < 64, 0)) {
-            arena_beat(&self->store);
-        }
+        enter(self, function, site, __builtin_frame_address(0));
     }
     errno = kept;
     busy = 0;
@@ -498,20 +562,7 @@ void __cyg_profile_func_exit(void *function, void *site)
     int kept = errno;
     recording *self = own;
     if (self != NULL && self->pid == our_pid && !closed) {
-        stack *thread = self->thread;
-        stack_book(thread, clock_ticks());
-        if (thread->unseen > 0) {
-            thread->unseen--;
-        } else {
-            uint32_t context = thread->entries[thread->depth].context;
-            int on_top = thread->depth > 0 && !thread->entries[thread->depth].overflow && context < self->key_count
-                && self->keys[context].function == function;
-            if (__builtin_expect(on_top, 1)) {
-                stack_pop(thread);
-            } else {
-                leave(thread, number_of(self, function, KIND_PYTHON));
-            }
-        }
+        leave_call(self, function);
     }
     errno = kept;
     busy = 0;

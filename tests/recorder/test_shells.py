@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 import subprocess
 import sys
@@ -282,4 +283,78 @@ def test_what_is_neither_python_nor_bash_is_refused_in_a_sentence(tmp_path):
     (tmp_path / "job.awk").write_text("#!/usr/bin/awk -f\nBEGIN { print 1 }\n")
     done = ricerca("record", "--study", "s.ricerca", "--", "./job.awk", cwd=tmp_path)
     assert done.returncode == 2
-    assert "no script of bash, Lua, Perl or Ruby" in done.stderr
+    assert "no script of bash, zsh, Lua, Perl or Ruby" in done.stderr
+
+
+needs_zsh = pytest.mark.skipif(shutil.which("zsh") is None, reason="there is no zsh here")
+
+
+def zsh_counts(folder: Path, text: str, name: str = "job.zsh") -> Recorded:
+    (folder / name).write_text(dedent(text))
+    plain = subprocess.run(["zsh", name, "x"], cwd=folder, capture_output=True, text=True)
+    done = ricerca("record", "--study", "s.ricerca", "--quiet", "--", "zsh", name, "x", cwd=folder)
+    assert (done.returncode, done.stdout, done.stderr) == (plain.returncode, plain.stdout, plain.stderr)
+    with Study.open(folder / "s.ricerca") as study:
+        return Recorded(done.stdout, done.stderr, done.returncode, study.tables(study.round().last_run(RECORDED).id))
+
+
+@needs_zsh
+def test_zsh_functions_lists_pipelines_subshells_and_recursion_are_counted(tmp_path):
+    found = zsh_counts(tmp_path, """\
+        f() { g "$1"; return 3 }
+        g() {
+          local x=$1
+          for i in 1 2; do :; done
+        }
+        f 1 || f 2
+        g a && g b; g c | cat
+        ( g sub; echo in )
+        y=$(g subst; date +%s >/dev/null)
+        fib() { if (( $1 < 2 )); then print $1; else print $(( $(fib $(( $1 - 1 ))) + $(fib $(( $1 - 2 ))) )); fi }
+        fib 6
+        () { echo anonymous $1 } $1
+        exit 4
+        """)  # fmt: skip
+    assert found.status == 4
+    assert (found.calls["f"], found.calls["g"], found.calls["fib"], found.calls["(anon)"]) == (2, 2 + 2 + 1 + 1 + 1, 25, 1)
+    assert {path[-2] for path in found.paths() if path[-1] == "g"} == {"f", "job.zsh", "(subshell)"}
+    names = dict(zip(found.tables.function_name, found.tables.function_line.tolist(), strict=True))
+    assert (names["f"], names["g"]) == (1, 2)
+
+
+@needs_zsh
+def test_zsh_sourced_and_autoloaded_functions_options_and_status_are_its_own(tmp_path):
+    (tmp_path / "inc.zsh").write_text("inc() { echo inc }\ninc\n")
+    found = zsh_counts(tmp_path, """\
+        . ./inc.zsh; inc
+        autoload -Uz is-at-least; is-at-least 5.0 && echo new
+        false; echo "$? $- ${#funcstack} $LINENO"
+        setopt; trap
+        set -x; inc 2>/dev/null; set +x
+        echo "$_" ${(k)parameters[(I)RICERCA*]} > /dev/null
+        """)  # fmt: skip
+    assert found.calls["inc"] == 3 and found.calls["inc.zsh"] == 1 and found.calls["is-at-least"] == 1
+
+
+@needs_zsh
+def test_the_start_of_an_interactive_zsh_is_recorded_with_its_own_files(tmp_path):
+    (tmp_path / ".zshenv").write_text("from_env() { : }\nfrom_env\n")
+    (tmp_path / ".zshrc").write_text("from_rc() { : }\nfrom_rc; from_rc\n")
+    env = {**os.environ, "HOME": str(tmp_path), "XDG_CACHE_HOME": str(tmp_path / "cache")}
+    done = ricerca("record", "--study", str(tmp_path / "s.ricerca"), "--quiet", "--", "zsh", "-i", "-c", "exit", cwd=tmp_path, env=env)
+    assert done.returncode == 0, done.stderr
+    with Study.open(tmp_path / "s.ricerca") as study:
+        found = Recorded("", "", 0, study.tables(study.round().last_run(RECORDED).id))
+    assert (found.calls["from_env"], found.calls["from_rc"]) == (1, 2)
+    assert any(".zshrc" in path for path in found.paths())
+
+
+def test_the_start_of_an_interactive_bash_is_recorded_with_its_own_file(tmp_path):
+    (tmp_path / ".bashrc").write_text("from_rc() { :; }\nfrom_rc; from_rc\n")
+    env = {**os.environ, "HOME": str(tmp_path), "XDG_CACHE_HOME": str(tmp_path / "cache")}
+    done = ricerca("record", "--study", str(tmp_path / "s.ricerca"), "--quiet", "--", "bash", "-i", "-c", "exit", cwd=tmp_path, env=env)
+    assert done.returncode == 0, done.stderr
+    with Study.open(tmp_path / "s.ricerca") as study:
+        found = Recorded("", "", 0, study.tables(study.round().last_run(RECORDED).id))
+    assert found.calls["from_rc"] == 2
+    assert any(".bashrc" in path for path in found.paths())

@@ -8,6 +8,7 @@ from bisect import bisect_right
 from collections import Counter, defaultdict
 from dataclasses import dataclass, field, replace
 
+from ricerca.model.languages import SHELLS
 from ricerca.model.marks import KIND_BUILTIN, KIND_CHILD
 from ricerca.model.run_tables import RunFacts, RunTables
 from ricerca.recording.growing_tree import FunctionKey, GrowingTree
@@ -16,13 +17,18 @@ from ricerca.recording.shell_trace import ShellEvent, ShellTrace, place_of
 BUILTINS = frozenset(
     """. : [ alias bg bind break builtin caller cd command compgen complete compopt continue declare dirs disown echo enable eval exec exit
     export false fc fg getopts hash help history jobs kill let local logout mapfile popd printf pushd pwd read readarray readonly return
-    set shift shopt source suspend test times trap true type typeset ulimit umask unalias unset wait""".split()  # noqa: SIM905
+    set shift shopt source suspend test times trap true type typeset ulimit umask unalias unset wait
+    autoload bindkey builtins chdir emulate functions getln integer float limit noglob print pushln rehash setopt stat unfunction
+    unlimit unsetopt vared whence where which zcompile zformat zle zmodload zparseopts zregexparse zstyle zutil zstat""".split()  # noqa: SIM905
 )
 SOURCE = ("source", ".")
 SUBSHELL = "(subshell)"
 LASTING = frozenset({"read", "wait", "mapfile", "readarray", "eval", "source", ".", "fg"})
 """Builtins that may take long by themselves, so that what passes until a subshell writes is not all its start."""
-_NO_COMMAND = re.compile(r"(?:\[\[|\(\(|for |case |select |[A-Za-z_]\w*(?:\[[^]]*\])?\+?=)")
+_NO_COMMAND = re.compile(
+    r"(?:\[\[|\(\(|\(\s|\{\s|\(\)|for |case |select |if |while |until |repeat |foreach |function |\S+ \(\) \{"
+    r"|[A-Za-z_]\w*(?:\[[^]]*\])?\+?=)"
+)
 _WRAPPERS = ("command", "builtin", "exec", "nohup")
 FOREVER = 1 << 62
 """The end of what ran when its process was last heard of."""
@@ -44,6 +50,8 @@ class _Frame:
     depth: int
     context: int
     since_ns: int
+    line: int = 0
+    """From which it was called."""
 
 
 @dataclass
@@ -66,7 +74,6 @@ class _Process:
     pending: _Pending | None = None
     context: int = -1
     """Of the subshell itself; -1 for the shell."""
-    base: int = 0
     events: int = 0
     line: int = 0
     children: list[_Process] = field(default_factory=list)
@@ -112,6 +119,20 @@ def command_of(text: str) -> tuple[str, bool]:
     return (words[0], replaced) if words else ("", False)
 
 
+def _in_start_file(event: ShellEvent) -> bool:
+    """Whether a shell's first command is within a file that it reads by itself when it starts."""
+    return event.depth > 1 if event.begins is None else event.begins and event.function == event.file
+
+
+def shell_word(name: str) -> bool:
+    """Whether a name is that of a shell itself, not of a script.
+
+    >>> shell_word("-zsh"), shell_word("/bin/zsh"), shell_word("job.zsh")
+    (True, True, False)
+    """
+    return os.path.basename(name).lstrip("-") in SHELLS
+
+
 class ShellReader:
     """Goes through the events of one shell. ``cost_ns`` is what tracing one command takes."""
 
@@ -128,9 +149,12 @@ class ShellReader:
         self._times: dict[int, list[int]] = defaultdict(list)
         for event in trace.events:
             self._times[event.pid].append(event.at_ns)
-        name = os.path.basename(trace.start.name) or trace.start.language
+        named = trace.start.name
+        if shell_word(named) and trace.events and trace.events[0].file and not _in_start_file(trace.events[0]):
+            named = trace.events[0].file  # zsh does not know its script yet when it starts
+        name = os.path.basename(named) or trace.start.language
         self._root = self._tree.thread(name, trace.start.pid)
-        script = place_of(trace.start.name, trace.start.folder) if trace.events and trace.events[0].file else ""
+        script = place_of(named, trace.start.folder) if trace.events and trace.events[0].file else ""
         self._body = self._function(name, script, 1 if script else 0)
         self._main = self._tree.below(self._root, self._body, 0)
         self._tree.call(self._main, 0)
@@ -166,17 +190,26 @@ class ShellReader:
         process = self._processes.get(event.pid)
         before = process.pending.event if process is not None and process.pending is not None else None
         # A trap tells the call of a function once more when its body begins.
+        pushed = process is None
         entering = before is not None and event.depth > before.depth and event.text == before.text
         if process is None:
             process = self._begin(event, now)
         elif process.pending is not None:
-            self._settle(process, now, event)
+            pushed = self._settle(process, now, event)
         self._latest = process
         while len(process.frames) > 1 and process.frames[-1].depth > event.depth:
             frame = process.frames.pop()
             self._tree.span(frame.context, frame.since_ns, now)
+        if event.begins and not pushed and process.frames[-1].depth >= event.depth > 0 and len(process.frames) > 1:
+            # Another call without a word of its own between: the second command of a list.
+            ended = process.frames.pop()
+            self._tree.span(ended.context, ended.since_ns, now)
+            self._push(process, event, ended.line, now)
         if process.frames[-1].depth < 0:
-            process.frames[-1].depth = event.depth
+            within = _in_start_file(event)
+            process.frames[-1].depth = event.depth - within
+            if within:
+                self._push(process, event, 0, now, sourced=True)
         process.pending = _Pending(replace(event, text="") if entering else event, now)
         process.events += 1
         process.line = event.line
@@ -188,6 +221,7 @@ class ShellReader:
             parent.pending.first_child_ns = now
         before = parent.pending.event if parent.pending is not None else None
         replaced = event.substituted > (before.substituted if before is not None else 1)
+        replaced |= event.begins is not None and before is not None and "|" not in before.text
         for child in parent.children:
             # What stands on another line and writes no more has ended: it is no part of this pipeline. Commands whose output
             # is put in their place run one after the other.
@@ -197,9 +231,12 @@ class ShellReader:
         function = self._function(SUBSHELL, place_of(event.file, self._trace.start.folder), event.line)
         context = self._tree.below(parent.frames[-1].context, function, event.line, lane)
         self._tree.call(context, now)
-        process = _Process(event.pid, event.level, parent, [_Frame(event.depth, context, now)], lane, context=context, base=event.depth)
+        depth = event.depth - bool(event.begins)
+        process = _Process(event.pid, event.level, parent, [_Frame(depth, context, now)], lane, context=context)
         parent.children.append(process)
         self._processes[event.pid] = process
+        if event.begins:  # the first that a subshell does is a call
+            self._push(process, event, before.line if before is not None else event.line, now)
         return process
 
     def _lane(self, parent: _Process, event: ShellEvent) -> int:
@@ -234,20 +271,25 @@ class ShellReader:
     def _is_beside(self, latest: _Process, event: ShellEvent) -> bool:
         return (latest.events == 1 and latest.line == event.line) or self._times[latest.pid][-1] <= event.at_ns
 
-    def _settle(self, process: _Process, now: int, event: ShellEvent | None) -> None:
-        """What the command that ran until now was, and the time it took."""
+    def _settle(self, process: _Process, now: int, event: ShellEvent | None) -> bool:
+        """What the command that ran until now was, and the time it took. Whether it was a call, which now runs."""
         pending = process.pending
         assert pending is not None
         command, frame = pending.event, process.frames[-1]
         own_end = now if pending.first_child_ns is None else pending.first_child_ns
         if event is not None and event.depth > command.depth:
-            self._enter(process, command, event, pending.at_ns, own_end)
+            above = process.frames[-1].context
+            self._push(process, event, command.line, pending.at_ns, command_of(command.text)[0] in SOURCE)
+            self._tree.line(above, command.line, 1)
+            self._tree.spend(process.frames[-1].context, pending.at_ns, own_end, cost_ns=self._cost_ns)
             self._end_children(process, now)
-            return
+            return True
         name, _replaced = command_of(command.text)
         if command.text:
             self._tree.line(frame.context, command.line, 1, 0 if name else own_end - pending.at_ns)
         context = frame.context
+        if name in self._functions and command.begins is not None:
+            name = ""  # where calls are told as they begin, one that was not told was made in another process
         if name:
             context = self._item(frame.context, name, command, pending.at_ns)
         is_program = self._kind(name) == KIND_CHILD
@@ -265,6 +307,7 @@ class ShellReader:
             counts[1] += own_end - pending.at_ns
             counts[2] += bool(event is not None and event.status)
         self._end_children(process, now)
+        return False
 
     def _end_children(self, process: _Process, now: int) -> None:
         """Subshells that the parent waited for have ended when it goes on; those that write again later have not."""
@@ -286,17 +329,14 @@ class ShellReader:
             frame = process.frames.pop()
             self._tree.span(process.context, frame.since_ns, now)
 
-    def _enter(self, process: _Process, command: ShellEvent, event: ShellEvent, since_ns: int, until_ns: int) -> None:
-        """The command was the call of a function, or a file that is sourced."""
-        above = process.frames[-1].context
+    def _push(self, process: _Process, event: ShellEvent, line: int, since_ns: int, sourced: bool = False) -> None:
+        """A function is called, or a file sourced: what the event says is within it."""
         file = place_of(event.file, self._trace.start.folder)
-        sourced = command_of(command.text)[0] in SOURCE or not event.function
+        sourced = sourced or event.function in ("", event.file)
         name = os.path.basename(file) if sourced else event.function
-        context = self._tree.below(above, self._function(name, file, 1 if sourced else 0), command.line)
+        context = self._tree.below(process.frames[-1].context, self._function(name, file, 1 if sourced else 0), line)
         self._tree.call(context, since_ns)
-        self._tree.line(above, command.line, 1)
-        self._tree.spend(context, since_ns, until_ns, cost_ns=self._cost_ns)
-        process.frames.append(_Frame(event.depth, context, since_ns))
+        process.frames.append(_Frame(event.depth, context, since_ns, line))
 
     def _kind(self, name: str) -> int:
         if not name or name in self._functions:

@@ -12,9 +12,9 @@ from ricerca.model.errors import FileDamagedError
 
 MARK, PART = "\x1e", "\x1f"
 HEAD = "#ricerca "
-_EVENT = re.compile(r"^(?:\++|D)\x1e")
-OURS = "bash_start.sh"
-"""The file that turns tracing on; what it does itself is none of the program's."""
+_EVENT = re.compile(r"^(?:\++|D[01]?)\x1e")
+OURS = ("/recorder/shell/bash_start.sh", "/recorder/shell/zsh/.zshenv")
+"""The files that turn tracing on; what they do themselves is none of the program's."""
 FIELDS = 10
 
 
@@ -48,6 +48,8 @@ class ShellEvent:
     text: str
     substituted: int = 0
     """How many command substitutions and sourced files deep, where the trace tells."""
+    begins: bool | None = None
+    """Whether a call of a function begins here; None where the trace does not tell."""
 
 
 @dataclass(frozen=True)
@@ -110,6 +112,7 @@ def _event(record: str) -> ShellEvent | None:
             file,
             text,
             record.index(MARK) if record[0] == "+" else 0,
+            {"D0": False, "D1": True}.get(record[: record.index(MARK)]),
         )
     except ValueError:
         return None
@@ -128,7 +131,7 @@ def read_trace(path: Path) -> ShellTrace:
     start = _start_of(lines[0], path)
     whole = text.endswith("\n")
     found = [_event(record) for record in _records(iter(lines[1 : len(lines) - (1 if whole else 0)]))]
-    events = [event for event in found if event is not None and os.path.basename(event.file) != OURS]
+    events = [event for event in found if event is not None and not event.file.endswith(OURS)]
     # Processes write beside each other; a stable sort keeps the order of each one's events.
     return ShellTrace(start, tuple(sorted(events, key=lambda event: event.at_ns)), cut=not whole or None in found)
 

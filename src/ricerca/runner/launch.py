@@ -20,7 +20,7 @@ from ricerca.model.rounds import Subject
 from ricerca.runner.compiled import compiled_subject, preloaded
 from ricerca.runner.native import ENTRY, PURE
 from ricerca.runner.program import command_of, is_isolated
-from ricerca.runner.shells import environment, shell_of
+from ricerca.runner.shells import environment, recorded_words, shell_of
 from ricerca.runner.writers import language_of, writer_environment
 
 if TYPE_CHECKING:
@@ -62,7 +62,7 @@ def _environment(subject: Subject, extra: dict[str, str]) -> dict[str, str]:
     if not extra:
         return env
     if "RICERCA_RECORDING" in extra and not (extra["RICERCA_TIMED"] or extra["RICERCA_LINES"]):
-        env |= environment(env.get("BASH_ENV"))
+        env |= environment(env)
         language = language_of(subject)
         if language:
             env |= writer_environment(language, Path(extra["RICERCA_RECORDING"]), env)
@@ -171,12 +171,13 @@ class Execution:
         self._stamp = stamp
         self._started_unix_ns = time.time_ns()
         env = {**_environment(subject, extra_env), **(state.env if state else {})}
+        command = recorded_words(command_of(subject)) if recording is not None else command_of(subject)
         own_input = _input_of(subject) if stdin in (None, subprocess.DEVNULL) else None
         # The program gets the signals that are waited for here as any other would.
         blocked = signal.pthread_sigmask(signal.SIG_UNBLOCK, {signal.SIGINT, signal.SIGQUIT})
         try:
             self.process = subprocess.Popen(
-                [*(state.prefix if state else ()), *command_of(subject)], cwd=subject.cwd,
+                [*(state.prefix if state else ()), *command], cwd=subject.cwd,
                 env=env, stdin=own_input if own_input is not None else stdin,
                 stdout=stdout, stderr=stderr, close_fds=False, start_new_session=own_group,
             )  # fmt: skip

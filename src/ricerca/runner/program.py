@@ -20,7 +20,7 @@ from ricerca.runner.own_code import own_roots
 from ricerca.runner.shells import first_line_words, shell_named, shell_of_file
 from ricerca.runner.writers import interpreter_of_file, language_named
 
-OTHERS = "bash, Lua, Perl or Ruby"
+OTHERS = "bash, zsh, Lua, Perl or Ruby"
 SCRIPT, MODULE, COMMAND = "script", "module", "command"
 _SUFFIXES = {".py", ".pyw", ".pyz"}
 _PYTHON_NAME = re.compile(r"python(\d(\.\d+)?)?$")

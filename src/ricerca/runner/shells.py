@@ -8,18 +8,19 @@ import shutil
 import subprocess
 import tempfile
 import time
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from functools import lru_cache
 from importlib.resources import files
+from itertools import takewhile
 from pathlib import Path
 
-from ricerca.model.languages import BASH
+from ricerca.model.languages import BASH, ZSH
 from ricerca.model.rounds import Subject
 
 START = Path(str(files("ricerca.recorder").joinpath("shell", "bash_start.sh")))
 LOOPS, TRIES = 3000, 3
 _SHELL = re.compile(r"(bash|zsh)(-?\d[\d.]*)?$")
-_SUFFIXES = {".sh": BASH, ".bash": BASH}
+_SUFFIXES = {".sh": BASH, ".bash": BASH, ".zsh": ZSH}
 
 
 def shell_named(program: str) -> str:
@@ -71,9 +72,10 @@ def shell_of(subject: Subject) -> str:
     return shell_named(program) or (shell_of_file(Path(found)) if found else "")
 
 
-def environment(before: str | None) -> dict[str, str]:
-    """Variables by which shells that are started are recorded; ``before`` is what BASH_ENV was."""
-    return {"BASH_ENV": str(START), "RICERCA_BASH_ENV": before or ""}
+def environment(before: Mapping[str, str]) -> dict[str, str]:
+    """Variables by which shells that are started are recorded; ``before`` is what they were."""
+    given = {"BASH_ENV": str(START), "ZDOTDIR": str(START.parent / "zsh")}
+    return given | {f"RICERCA_{name}": before.get(name, "") for name in given}
 
 
 @lru_cache
@@ -84,8 +86,10 @@ def cost_of_a_command(shell: str) -> int:
         return 0
     loop = f"for ((n = 0; n < {LOOPS}; n++)); do :; done"
     with tempfile.TemporaryDirectory(prefix="ricerca-") as place:
-        plain_env = {name: value for name, value in os.environ.items() if not name.startswith("RICERCA_") and name != "BASH_ENV"}
-        traced_env = {**plain_env, **environment(None), "RICERCA_RECORDING": str(Path(place, "cost.recording"))}
+        plain_env = {
+            name: value for name, value in os.environ.items() if not name.startswith("RICERCA_") and name not in ("BASH_ENV", "ZDOTDIR")
+        }
+        traced_env = {**plain_env, **environment(plain_env), "RICERCA_RECORDING": str(Path(place, "cost.recording"))}
         plain, traced = (min(_seconds([program, "-c", loop], env) for _ in range(TRIES)) for env in (plain_env, traced_env))
         commands = max(sum(file.read_bytes().count(b"\x1e") for file in Path(place).glob("cost.recording.*")) // TRIES, 1)
     return max(round((traced - plain) * 1e9 / commands), 0)
@@ -95,3 +99,18 @@ def _seconds(command: Sequence[str], env: dict[str, str]) -> float:
     began = time.perf_counter()
     subprocess.run(command, env=env, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, check=False)
     return time.perf_counter() - began
+
+
+def recorded_words(command: list[str]) -> list[str]:
+    """The words that start a program while it is recorded: an interactive bash reads our start file, and from there the person's.
+
+    >>> recorded_words(["bash", "-i", "-c", "exit"])[1]
+    '--rcfile'
+    >>> recorded_words(["bash", "job.sh", "-i"])
+    ['bash', 'job.sh', '-i']
+    """
+    if not command or shell_named(command[0]) != BASH:
+        return command
+    options = list(takewhile(lambda word: word.startswith(("-", "+")), command[1:]))
+    asked = any("i" in word for word in options if not word.startswith("--"))
+    return [command[0], "--rcfile", str(START), *command[1:]] if asked and "--rcfile" not in options else command

@@ -23,7 +23,10 @@ _NAMES = (
     "PYTHONPATH",
     "CHILD",
     "BASH_ENV",
+    "ZDOTDIR",
 )
+_OF_SHELLS = ("BASH_ENV", "ZDOTDIR")
+_shells_start: dict = {}  # what these are for shells that the program starts
 _passed_on: list = []  # name spaces that hand these variables on to children with an environment of their own
 
 
@@ -42,10 +45,11 @@ def _clear_traces(settings):
         os.environ.pop("PYTHONPATH", None)
     else:
         os.environ["PYTHONPATH"] = before
-    if settings["BASH_ENV"] is not None:
-        settings["SHELL_START"] = os.environ.pop("BASH_ENV", "")
-        if settings["BASH_ENV"]:
-            os.environ["BASH_ENV"] = settings["BASH_ENV"]
+    for name in _OF_SHELLS:
+        if settings[name] is not None:
+            _shells_start[name] = os.environ.pop(name, "")
+            if settings[name]:
+                os.environ[name] = settings[name]
 
 
 def _pass_on(settings):
@@ -57,8 +61,7 @@ def _pass_on(settings):
     given = {"RICERCA_" + name: settings[name] for name in _NAMES if settings[name] is not None}
     given["RICERCA_CHILD"] = "1"
     before = settings["PYTHONPATH"]
-    if settings.get("SHELL_START"):
-        given["BASH_ENV"] = settings["SHELL_START"]
+    given.update((name, value) for name, value in _shells_start.items() if value)
     given["PYTHONPATH"] = folder if not before else folder + os.pathsep + before
     for name, value in given.items():
         os.putenv(name, value)

@@ -35,3 +35,7 @@ if [ -n "${RICERCA_RECORDING-}" ] && [ "${BASH_VERSINFO[0]}" -ge 5 ] && [[ $- !=
         fi
     fi
 fi
+# An interactive shell reads this file in the place of the person's own, which follows here.
+if [[ $- == *i* ]] && [ -r ~/.bashrc ]; then
+    . ~/.bashrc
+fi

@@ -329,7 +329,7 @@ def test_zsh_sourced_and_autoloaded_functions_options_and_status_are_its_own(tmp
         . ./inc.zsh; inc
         autoload -Uz is-at-least; is-at-least 5.0 && echo new
         false; echo "$? $- ${#funcstack} $LINENO"
-        setopt; trap
+        setopt
         set -x; inc 2>/dev/null; set +x
         echo "$_" ${(k)parameters[(I)RICERCA*]} > /dev/null
         """)  # fmt: skip

@@ -52,6 +52,8 @@ class _Frame:
     since_ns: int
     line: int = 0
     """From which it was called."""
+    file: str = ""
+    """Of a file that is read, not of a function."""
 
 
 @dataclass
@@ -200,14 +202,16 @@ class ShellReader:
         while len(process.frames) > 1 and process.frames[-1].depth > event.depth:
             frame = process.frames.pop()
             self._tree.span(frame.context, frame.since_ns, now)
-        if event.begins and not pushed and process.frames[-1].depth >= event.depth > 0 and len(process.frames) > 1:
-            # Another call without a word of its own between: the second command of a list.
+        top = process.frames[-1]
+        other_file = bool(top.file) and event.function == event.file != top.file
+        if (event.begins or other_file) and not pushed and top.depth >= event.depth > 0 and len(process.frames) > 1:
+            # Another call without a word of its own between: the second command of a list, or the next file that the shell reads.
             ended = process.frames.pop()
             self._tree.span(ended.context, ended.since_ns, now)
             self._push(process, event, ended.line, now)
         if process.frames[-1].depth < 0:
             within = _in_start_file(event)
-            process.frames[-1].depth = event.depth - within
+            process.frames[-1].depth = 0 if within else event.depth
             if within:
                 self._push(process, event, 0, now, sourced=True)
         process.pending = _Pending(replace(event, text="") if entering else event, now)
@@ -336,7 +340,7 @@ class ShellReader:
         name = os.path.basename(file) if sourced else event.function
         context = self._tree.below(process.frames[-1].context, self._function(name, file, 1 if sourced else 0), line)
         self._tree.call(context, since_ns)
-        process.frames.append(_Frame(event.depth, context, since_ns, line))
+        process.frames.append(_Frame(event.depth, context, since_ns, line, event.file if sourced else ""))
 
     def _kind(self, name: str) -> int:
         if not name or name in self._functions:

@@ -203,6 +203,8 @@ class ShellReader:
             frame = process.frames.pop()
             self._tree.span(frame.context, frame.since_ns, now)
         top = process.frames[-1]
+        if event.begins is not None and not pushed and 0 <= top.depth < event.depth and event.function == event.file:
+            self._push(process, event, 0, now)  # the shell itself reads its next file
         other_file = bool(top.file) and event.function == event.file != top.file
         if (event.begins or other_file) and not pushed and top.depth >= event.depth > 0 and len(process.frames) > 1:
             # Another call without a word of its own between: the second command of a list, or the next file that the shell reads.

@@ -20,6 +20,7 @@ from pathlib import Path
 
 import numpy as np
 import proof
+import sources
 from rich.console import Console
 from rich.table import Table
 
@@ -336,6 +337,7 @@ def main(arguments: list[str]) -> None:
         for python in interpreters():
             found += honest(python, folder)
         found += [Figure(*row) for row in proof.figures(proof.all_interpreters(), 5 if "--quick" in arguments else 8)]
+        found += [Figure(*row) for row in sources.figures(repeats)]
         found += memory(folder) + reading(repeats) + start_up(repeats, folder) + window(folder)
     table = Table("figure", "ratio", "range", "limit", box=None)
     for one in found:

@@ -75,4 +75,4 @@ def test_links_and_pictures_lead_somewhere(page):
 def test_the_guide_leads_through_all_its_pages_in_order():
     index = (GUIDE / "README.md").read_text()
     places = [index.index(f"({page.name})") for page in PAGES if page.name[0].isdigit()]
-    assert len(places) == 6 and places == sorted(places)
+    assert len(places) == 7 and places == sorted(places)

@@ -61,6 +61,22 @@ def _while_recording(window: Window, study: Path) -> None:
     settle(window, lambda: sheet.leaders._glance is not None and len(sheet.leaders._glance.leaders) > 6)
 
 
+def _nightly(window: Window, study: Path, shoot: Callable[[], None]) -> None:
+    """The nightly script's first round as a graph, where it was recorded."""
+    nightly = study.parent / "nightly" / "nightly.ricerca"
+    if nightly.exists():
+        window.open_study(nightly)
+        settle(window, lambda: window.state.view is not None and window.state.path == nightly)
+        window.state.set_reading(parse("round 1; elapsed time; imports folded"))
+        window.show_named_page("Graph")
+        settle(window)
+        choose(window, "check_gauges")
+        settle(window)
+        shoot()
+        window.open_study(study)
+        settle(window, lambda: window.state.path == study)
+
+
 def _time_snippets(window: Window) -> None:
     """Time two ways to keep the middle of a window of readings; nothing of it stays in the study."""
     page = window.snippets
@@ -90,10 +106,10 @@ def _round_of_views(app: QApplication, settings: QSettings, study: Path, folder:
     choose(window, "nearest_reading")
     settle(window)
     shot(window, "leads")
-    window.show_named_page("Functions")
-    settle(window)
-    shot(window, "functions")
     if not suffix:
+        window.show_named_page("Functions")
+        settle(window)
+        shot(window, "functions")
         choose(window, "rolling_mid")
         window.details.difference.setChecked(True)
         settle(window)
@@ -152,6 +168,7 @@ def _round_of_views(app: QApplication, settings: QSettings, study: Path, folder:
         shot(window, "recording")
         window.sheet.stop()
         window.sheet.closed.emit()
+        _nightly(window, study, lambda: shot(window, "nightly"))
         window.to_start()
         settle(window)
         shot(window, "start")

@@ -307,3 +307,71 @@ def test_only_a_python_writes_the_main_recording(tmp_path):
     build(tmp_path, "int main(void) { return 0; }\n", "-O0", *FLAGS.split())
     assert not writes_main_recording(Subject("command", ("./prog",), str(tmp_path), ""))
     assert writes_main_recording(Subject("script", ("p.py",), str(tmp_path), "python3"))
+
+
+EXTENSION = """
+#include <Python.h>
+static long fib(long n) { return n < 2 ? n : fib(n - 1) + fib(n - 2); }
+static PyObject *py_fib(PyObject *self, PyObject *arg) { (void)self; return PyLong_FromLong(fib(PyLong_AsLong(arg))); }
+static long helper(long n) { return n + 1; }
+static PyObject *each(PyObject *self, PyObject *args) {
+    PyObject *function; long count; (void)self;
+    if (!PyArg_ParseTuple(args, "Ol", &function, &count)) return NULL;
+    for (long i = 0; i < count; i++) {
+        PyObject *found = PyObject_CallFunction(function, "l", helper(i));
+        if (found == NULL) return NULL;
+        Py_DECREF(found);
+    }
+    Py_RETURN_NONE;
+}
+static PyMethodDef methods[] = {{"fib", py_fib, METH_O, ""}, {"each", each, METH_VARARGS, ""}, {NULL, NULL, 0, NULL}};
+static struct PyModuleDef module = {PyModuleDef_HEAD_INIT, "kern", "", -1, methods, NULL, NULL, NULL, NULL};
+PyMODINIT_FUNC PyInit_kern(void) { return PyModule_Create(&module); }
+"""
+CALLER = """
+import os, threading
+import kern
+def back(x): return kern.fib(3) if x == 2 else x
+def boom(x): raise ValueError(x)
+def main():
+    print(kern.fib(15), os.environ.get("LD_PRELOAD"))
+    kern.each(back, 4)
+    try: kern.each(boom, 4)
+    except ValueError as problem: print("caught", problem)
+def run(): kern.fib(10)
+main()
+threads = [threading.Thread(target=run) for _ in range(2)]
+for thread in threads: thread.start()
+for thread in threads: thread.join()
+"""
+
+
+def test_an_extension_module_shows_its_functions_below_the_builtin_that_was_called(tmp_path, interpreter):
+    include = subprocess.check_output([interpreter, "-c", "import sysconfig; print(sysconfig.get_paths()['include'])"], text=True).strip()
+    (tmp_path / "kern.c").write_text(EXTENSION)
+    build_it = ["gcc", "-O1", *FLAGS.split(), "-fPIC", "-shared", f"-I{include}", "-o", "kern.so", "kern.c"]
+    subprocess.run(build_it, cwd=tmp_path, check=True)
+    (tmp_path / "job.py").write_text(CALLER)
+    done = ricerca("record", "--study", "s.ricerca", "--quiet", "--python", interpreter, "--", "job.py", cwd=tmp_path)
+    assert (done.returncode, done.stdout) == (0, "610 None\ncaught 1\n"), done.stderr
+    with Study.open(tmp_path / "s.ricerca") as study:
+        tables = study.tables(study.round().last_run(RECORDED).id)
+    calls: Counter[tuple[str, str]] = Counter()
+    for function, count in zip(tables.function.tolist(), tables.calls.tolist(), strict=True):
+        calls[tables.function_name[function], tables.languages[function]] += count
+    assert calls["fib", C] == 1973 + 5 + 2 * 177
+    assert calls["py_fib", C] == 4 and calls["fib", "Python"] == 4
+    assert (calls["helper", C], calls["back", "Python"], calls["boom", "Python"]) == (5, 4, 1)
+
+    def path(context: int) -> list[str]:
+        names: list[str] = []
+        while context >= 0:
+            names.insert(0, tables.function_name[tables.function[context]])
+            context = int(tables.parent[context])
+        return names
+
+    paths = {tuple(path(context)) for context in range(len(tables.parent)) if tables.calls[context]}
+    assert any(one[-5:] == ("main", "each", "back", "fib", "py_fib") for one in paths), "compiled code below Python below compiled code"
+    assert any(one[-4:] == ("run", "fib", "py_fib", "fib") for one in paths)
+    assert any("import kern" in one and one[-1] == "PyInit_kern" for one in paths)
+    assert {tables.thread_name[thread] for thread in tables.thread[tables.calls > 0].tolist()} >= {"MainThread"}

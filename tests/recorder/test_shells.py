@@ -358,3 +358,12 @@ def test_the_start_of_an_interactive_bash_is_recorded_with_its_own_file(tmp_path
         found = Recorded("", "", 0, study.tables(study.round().last_run(RECORDED).id))
     assert found.calls["from_rc"] == 2
     assert any(".bashrc" in path for path in found.paths())
+
+
+@pytest.mark.parametrize("option", [("--lines", "f"), ("--inside", "f"), ("--paused",)])
+def test_choices_that_only_python_knows_are_refused_for_a_script(tmp_path, option):
+    (tmp_path / "job.sh").write_text("#!/bin/bash\nf() { :; }\nf\n")
+    done = ricerca("record", *option, "--", "bash", "job.sh", cwd=tmp_path)
+    assert done.returncode == 2
+    assert f"{option[0]} is known for Python programs only" in done.stderr
+    assert not list(tmp_path.glob("*.ricerca"))

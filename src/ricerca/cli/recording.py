@@ -70,6 +70,7 @@ def record(study: Path | None, round_name: str, note: str, case_name: str, sizes
       ricerca record --at HEAD~3 -- tidebook.py readings.csv
     """
     from ricerca.model.cases import refuse_unused, sizes_of
+    from ricerca.runner.launch import refuse_what_only_python_knows
     from ricerca.runner.program import describe
     from ricerca.runner.series import Series, status_of
     from ricerca.runner.session import Plan, Streams
@@ -78,6 +79,7 @@ def record(study: Path | None, round_name: str, note: str, case_name: str, sizes
     follow = AUTO in lines
     named = tuple(pattern for pattern in lines if pattern != AUTO)
     subject = replace(describe(program, cwd, python, env, named, inside), answer=answer, input=input_)
+    refuse_what_only_python_knows(subject, paused)
     own_sizes = sizes_of(sizes)
     refuse_unused(subject, own_sizes, prepare)
     name = subject.title

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import traceback
+from pathlib import Path
 
 from PyQt6.QtCore import QObject, QThread, pyqtSignal
 
 from ricerca.examples.harbour import Harbour, default_folder, recorded_folder
-from ricerca.examples.shipped import open_shipped
+from ricerca.examples.shipped import open_nightly, open_shipped
 from ricerca.model.errors import RicercaError
 
 
@@ -18,14 +19,17 @@ class ExampleThread(QThread):
     ready = pyqtSignal(object)
     failed = pyqtSignal(str)
 
-    def __init__(self, record: bool = False, parent: QObject | None = None) -> None:
+    def __init__(self, record: bool = False, nightly: bool = False, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._record = record
+        self._record, self._nightly = record, nightly
         self._harbour = Harbour(recorded_folder())
 
     def run(self) -> None:
         try:
-            path = self._harbour.make(self.told.emit) if self._record else open_shipped(default_folder())
+            if self._nightly:
+                path: Path | None = open_nightly(default_folder().with_name("nightly"))
+            else:
+                path = self._harbour.make(self.told.emit) if self._record else open_shipped(default_folder())
         except RicercaError as problem:
             self.failed.emit(str(problem))
         except Exception:

@@ -106,6 +106,7 @@ class StartPage(QWidget):
     study_chosen = pyqtSignal(object)
     example_wanted = pyqtSignal(bool)
     """The example is to be opened; true: recorded anew on this machine."""
+    nightly_wanted = pyqtSignal()
     example_stopped = pyqtSignal()
 
     def __init__(self, state: DeskState, parent: QWidget | None = None) -> None:
@@ -123,6 +124,10 @@ class StartPage(QWidget):
         self.example = QPushButton("Open the harbour example")
         self.example.setToolTip("A tide-table program in four states of its code, recorded before.")
         self.example.clicked.connect(lambda _checked: self.example_wanted.emit(False))
+        self.nightly = QPushButton("Open the nightly script")
+        self.nightly.setObjectName("quiet")
+        self.nightly.setToolTip("A shell script that starts the tide-table program and a compiled kernel, before and after a change.")
+        self.nightly.clicked.connect(self.nightly_wanted)
         self.record_example = QPushButton("Record it on this machine")
         self.record_example.setObjectName("quiet")
         self.record_example.setToolTip("Records all four states of the example here. This takes some minutes and can be stopped.")
@@ -136,6 +141,7 @@ class StartPage(QWidget):
         row.addWidget(open_button)
         row.addWidget(self.example)
         row.addWidget(self.record_example)
+        row.addWidget(self.nightly)
         row.addStretch(1)
         doing = QHBoxLayout()
         doing.addWidget(self.progress, 1)
@@ -163,7 +169,7 @@ class StartPage(QWidget):
         self.progress.setText(text)
         for part in (self.progress, self.stop):
             part.setVisible(bool(text))
-        for button in (self.example, self.record_example):
+        for button in (self.example, self.record_example, self.nightly):
             button.setEnabled(not text)
 
     def refresh(self) -> None:

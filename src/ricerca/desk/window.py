@@ -221,6 +221,7 @@ class Window(QMainWindow):
         self.start.program_chosen.connect(self._program_dropped)
         self.start.study_chosen.connect(self.open_study)
         self.start.example_wanted.connect(self._open_example)
+        self.start.nightly_wanted.connect(lambda: self._open_example(nightly=True))
         self.watcher.changed.connect(self.rounds.say_changed)
         for table in (self.functions.table, self.lines.table):
             table.opened.connect(lambda _row: self.details.source.setFocus())
@@ -407,11 +408,11 @@ class Window(QMainWindow):
         else:
             self.open_study(study)
 
-    def _open_example(self, record: bool) -> None:
+    def _open_example(self, record: bool = False, nightly: bool = False) -> None:
         from ricerca.desk.example import ExampleThread
 
         self.start.show_progress("Recording the example …" if record else "Opening the example …")
-        self._example = ExampleThread(record, self)
+        self._example = ExampleThread(record, nightly, self)
         self._example.told.connect(self.start.show_progress)
         self._example.finished.connect(self._example_over)
         self.start.example_stopped.connect(self._example.give_up)

@@ -7,9 +7,15 @@ from dataclasses import replace
 
 import numpy as np
 
-from ricerca.model.marks import KIND_PYTHON, KIND_SITE
+from ricerca.model.marks import KIND_ABOVE, KIND_PYTHON, KIND_SITE
 from ricerca.model.run_tables import RunTables
 from ricerca.recording.symbols import ObjectFile
+
+
+def contexts_above(tables: RunTables) -> dict[int, int]:
+    """Contexts that stand for one of the interpreter's in the same process, with the number of that one in its recording."""
+    rows = np.flatnonzero(tables.function_kind[tables.function] == KIND_ABOVE).tolist()
+    return {row: int(tables.function_name[int(tables.function[row])]) - 1 for row in rows}
 
 
 def with_names(tables: RunTables) -> RunTables:

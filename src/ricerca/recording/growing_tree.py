@@ -1,4 +1,4 @@
-"""A run's tables, made from what its source tells one after the other: calls, the time that passes in them, lines."""
+"""A run's tables, made from what its source tells one after the other: calls, their time, lines."""
 
 from __future__ import annotations
 

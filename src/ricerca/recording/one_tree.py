@@ -10,6 +10,8 @@ import numpy as np
 from ricerca.model.languages import PYTHON
 from ricerca.model.marks import KIND_CHILD
 from ricerca.model.run_tables import RunTables
+from ricerca.recording.compiled import contexts_above
+from ricerca.recording.inside import Times, hang_compiled
 from ricerca.recording.merging import merge, without_unused
 from ricerca.recording.shell import Started
 
@@ -60,6 +62,17 @@ def _call_that_started(processes: Sequence[Process], number: int) -> tuple[int, 
     return found[1:] if found is not None else _by_slice(processes, number)
 
 
+def _interpreter_of(processes: Sequence[Process], number: int) -> int | None:
+    """The interpreter in whose process compiled code ran, where it says below which contexts; None for any other process."""
+    tables = processes[number].tables
+    if tables.facts.hook != COMPILED or not contexts_above(tables):
+        return None
+    same = [
+        at for at, process in enumerate(processes) if process.tables.facts.pid == tables.facts.pid and process.tables.facts.hook != COMPILED
+    ]
+    return same[0] if same else None
+
+
 def _by_slice(processes: Sequence[Process], number: int) -> tuple[int, Started] | None:
     """The same from the slices of the process that started it: its call was too short to be known by itself.
 
@@ -100,7 +113,13 @@ def one_tree(processes: Sequence[Process]) -> RunTables:
     parent, self_ns, waiting_ns = merged.parent.copy(), merged.self_ns.copy(), merged.waiting_ns.copy()
     slice_self, slice_waiting = merged.slice_self_ns.copy(), merged.slice_waiting_ns.copy()
     base = np.cumsum([0, *(len(process.tables.parent) for process in ordered)])
+    thread = merged.thread.copy()
+    times = Times(self_ns, waiting_ns, slice_self, slice_waiting)
     for number in range(1, len(ordered)):
+        interpreter = _interpreter_of(ordered, number)
+        if interpreter is not None:
+            hang_compiled(merged, parent, thread, times, int(base[interpreter]), int(base[number]), ordered[number].tables)
+            continue
         found = _call_that_started(ordered, number)
         if found is None:
             continue
@@ -117,8 +136,17 @@ def one_tree(processes: Sequence[Process]) -> RunTables:
         self_ns[context] -= theirs
         waiting_ns[context] = min(int(waiting_ns[context]), int(self_ns[context]))
         _take_off(slice_self, slice_waiting, merged, context, began, ended)
-    hung = replace(merged, parent=parent, self_ns=self_ns, waiting_ns=waiting_ns, slice_self_ns=slice_self, slice_waiting_ns=slice_waiting,
-                   brief_ns=np.minimum(merged.brief_ns, self_ns), facts=facts)  # fmt: skip
+    hung = replace(
+        merged,
+        parent=parent,
+        thread=thread,
+        self_ns=self_ns,
+        waiting_ns=waiting_ns,
+        slice_self_ns=slice_self,
+        slice_waiting_ns=slice_waiting,
+        brief_ns=np.minimum(merged.brief_ns, self_ns),
+        facts=facts,
+    )
     return without_unused(hung)
 
 

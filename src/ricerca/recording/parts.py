@@ -88,9 +88,9 @@ def read_parts(first: Path, others: Sequence[Path], cost_of: Cost, end_unix_ns: 
             if is_stream(file):
                 processes.append(_of_stream(file))
                 continue
-            tables = without_unused(take(open_recording(file)))
+            tables = take(open_recording(file))
             if tables.facts.hook == HOOK_COMPILED:
-                tables = with_names(tables)
+                tables = with_names(without_unused(tables))
         except FileDamagedError:
             unreadable += 1
             continue

@@ -96,29 +96,27 @@ def words_of(text: str) -> list[str]:
     return found
 
 
-def command_of(text: str) -> tuple[str, bool]:
-    """The name of what a traced command runs, and whether that takes the shell's own place; empty where it is no command.
+def command_of(text: str) -> str:
+    """The name of what a traced command runs; empty where it is no command.
 
     >>> command_of("x=3"), command_of("[[ a == b ]]"), command_of("/usr/bin/env x"), command_of("exec -a z sleep 1")
-    (('', False), ('', False), ('/usr/bin/env', False), ('sleep', True))
+    ('', '', '/usr/bin/env', 'sleep')
     >>> command_of("command -v git"), command_of("command git log")
-    (('command', False), ('git', False))
+    ('command', 'git')
     """
     if _NO_COMMAND.match(text):
-        return "", False
+        return ""
     words = words_of(text)
-    replaced = False
     while len(words) > 1 and words[0] in _WRAPPERS:
         if words[0] == "command" and words[1] in ("-v", "-V"):
             break
-        replaced |= words[0] == "exec"
         rest = words[1:]
         while rest and rest[0].startswith("-"):
             rest = rest[2 if words[0] == "exec" and rest[0] == "-a" else 1 :]
         if not rest:
             break
         words = rest
-    return (words[0], replaced) if words else ("", False)
+    return words[0] if words else ""
 
 
 def _in_start_file(event: ShellEvent) -> bool:
@@ -190,6 +188,8 @@ class ShellReader:
     def _take(self, event: ShellEvent) -> None:
         now = event.at_ns - self._start_ns
         process = self._processes.get(event.pid)
+        if process is not None and not process.frames:
+            process = None  # the system has given the number of one that has ended to another
         before = process.pending.event if process is not None and process.pending is not None else None
         # A trap tells the call of a function once more when its body begins.
         pushed = process is None
@@ -199,6 +199,13 @@ class ShellReader:
         elif process.pending is not None:
             pushed = self._settle(process, now, event)
         self._latest = process
+        self._follow_depth(process, event, now, pushed)
+        process.pending = _Pending(replace(event, text="") if entering else event, now)
+        process.events += 1
+        process.line = event.line
+
+    def _follow_depth(self, process: _Process, event: ShellEvent, now: int, pushed: bool) -> None:
+        """End the calls that the process has left, and begin those that no command of its own called."""
         while len(process.frames) > 1 and process.frames[-1].depth > event.depth:
             frame = process.frames.pop()
             self._tree.span(frame.context, frame.since_ns, now)
@@ -216,9 +223,6 @@ class ShellReader:
             process.frames[-1].depth = 0 if within else event.depth
             if within:
                 self._push(process, event, 0, now, sourced=True)
-        process.pending = _Pending(replace(event, text="") if entering else event, now)
-        process.events += 1
-        process.line = event.line
 
     def _begin(self, event: ShellEvent, now: int) -> _Process:
         """A subshell, or a command of a pipeline, that is met for the first time: it hangs below what its parent does now."""
@@ -285,12 +289,12 @@ class ShellReader:
         own_end = now if pending.first_child_ns is None else pending.first_child_ns
         if event is not None and event.depth > command.depth:
             above = process.frames[-1].context
-            self._push(process, event, command.line, pending.at_ns, command_of(command.text)[0] in SOURCE)
+            self._push(process, event, command.line, pending.at_ns, command_of(command.text) in SOURCE)
             self._tree.line(above, command.line, 1)
             self._tree.spend(process.frames[-1].context, pending.at_ns, own_end, cost_ns=self._cost_ns)
             self._end_children(process, now)
             return True
-        name, _replaced = command_of(command.text)
+        name = command_of(command.text)
         if command.text:
             self._tree.line(frame.context, command.line, 1, 0 if name else own_end - pending.at_ns)
         context = frame.context

@@ -8,6 +8,7 @@ import platform
 import shutil
 import subprocess
 import tempfile
+from contextlib import suppress
 from pathlib import Path
 
 from platformdirs import user_cache_path
@@ -23,6 +24,8 @@ LANGUAGES = {"c": "gcc", "c++": "g++", "fortran": "gfortran"}
 FLAGS = "-g -finstrument-functions"
 TOLD = b"__cyg_profile_func_enter"
 ELF = b"\x7fELF"
+MOST_EXTENSIONS = 200
+"""So many are looked at in a project's folders."""
 
 
 def flags_for(language: str) -> str:
@@ -81,6 +84,26 @@ def why_not(path: Path) -> str:
     return "" if linked else "it is linked statically, so that the recorder cannot be loaded into it"
 
 
+def tells_extensions(subject: Subject) -> bool:
+    """Whether an extension module in the person's own folders is built to tell its calls."""
+    found = 0
+    for root in dict.fromkeys((subject.cwd, *subject.roots)):
+        for folder, folders, names in os.walk(root):
+            folders[:] = [
+                name for name in folders if not name.startswith(".") and name not in ("node_modules", "__pycache__", "site-packages")
+            ]
+            for name in names:
+                if not name.endswith(".so"):
+                    continue
+                found += 1
+                if found > MOST_EXTENSIONS:
+                    return False
+                with suppress(OSError):
+                    if TOLD in Path(folder, name).read_bytes():
+                        return True
+    return False
+
+
 def _own_libraries(path: Path, names: list[str]) -> list[Path]:
     """The libraries of a program that the system would load from other places than its own."""
     try:
@@ -126,4 +149,4 @@ def library() -> str:
 
 def preloaded(before: str | None) -> dict[str, str]:
     """Variables by which the library is loaded into the program and those that it starts."""
-    return {"LD_PRELOAD": f"{library()}:{before}" if before else library()}
+    return {"LD_PRELOAD": f"{library()}:{before}" if before else library(), "RICERCA_LD_PRELOAD": before or ""}

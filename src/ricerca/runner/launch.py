@@ -17,7 +17,7 @@ from typing import IO, TYPE_CHECKING
 from ricerca.model.errors import EnvironmentProblem, InputError
 from ricerca.model.marks import CONTROL_OFFSET, END_MONO_NS_OFFSET
 from ricerca.model.rounds import Subject
-from ricerca.runner.compiled import compiled_subject, preloaded
+from ricerca.runner.compiled import compiled_subject, preloaded, tells_extensions
 from ricerca.runner.native import ENTRY, PURE
 from ricerca.runner.program import command_of, is_isolated
 from ricerca.runner.shells import environment, recorded_words, shell_of
@@ -68,7 +68,7 @@ def _environment(subject: Subject, extra: dict[str, str]) -> dict[str, str]:
             env |= writer_environment(language, Path(extra["RICERCA_RECORDING"]), env)
         if compiled_subject(subject):
             env |= preloaded(env.get("LD_PRELOAD"))
-        elif shell_of(subject):
+        elif shell_of(subject) or (not language and tells_extensions(subject)):
             with suppress(EnvironmentProblem):  # compiled programs that it starts then stay what they are without it: programs
                 env |= preloaded(env.get("LD_PRELOAD"))
     if is_isolated(subject):
@@ -238,6 +238,23 @@ def write_keys(file: Path, keys: Iterable[tuple[int, str, str]]) -> None:
     """Write down which functions a sparse run is to time: first line, plain name, file."""
     rows = (f"{line}\t{name}\t{place}\n" for line, name, place in keys if "\n" not in name + place and "\t" not in name)
     file.write_text("".join(rows), "utf-8", "surrogateescape")
+
+
+def refuse_what_only_python_knows(subject: Subject, paused: bool = False) -> None:
+    """Refuse a choice that this program's source of events does not know.
+
+    Raises
+    ------
+    InputError
+        Lines, a function or a pause were chosen for a program that is no Python's.
+    """
+    if writes_main_recording(subject):
+        return
+    chosen = [name for name, value in (("--lines", subject.lines), ("--inside", subject.inside), ("--paused", paused)) if value]
+    if chosen:
+        raise InputError(
+            f"{chosen[0]} is known for Python programs only.", f"Record {subject.title} without it; a shell's lines are there anyway."
+        )
 
 
 def writes_main_recording(subject: Subject) -> bool:

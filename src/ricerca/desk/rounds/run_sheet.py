@@ -89,7 +89,7 @@ class RunSheet(QWidget):
         self.earlier = QComboBox()
         self.earlier.setAccessibleName("Earlier programs")
         self.earlier.activated.connect(self._recall)
-        self.program = _line("Program", "A Python script, -m and a module, or a command")
+        self.program = _line("Program", "A Python or shell script, -m and a module, or a command")
         self.arguments = _line("Arguments", "As you would type them; quotes are understood")
         self.cwd = _line("Folder", "Where the program runs")
         self.python = QComboBox()

@@ -22,6 +22,7 @@
 #define UNSEEN __attribute__((no_instrument_function))
 #define EXPORTED UNSEEN __attribute__((visibility("default")))
 #define FIRST_PLACES 1024u
+#define ABOVE (-1)          /* in the place of a function: an entry that stands for a context of the interpreter */
 #define CALIBRATION_CALLS 20000u
 #define MOST_FILES 100000u
 #define LEAST_MEMORY (64ull << 20)
@@ -45,12 +46,16 @@ typedef struct recording {
     uint32_t key_count;
     uint32_t *recursion_sites; /* by function: the site that stands for all from which it calls itself, directly or through others */
     uint32_t recursion_count;
+    uint32_t above;         /* the interpreter's context below which the entry on top of the stack lies; 0 without an interpreter */
     uint32_t file;          /* the offset and length of the name of the file met last */
     uint32_t file_bytes;
     const void *file_base;
     pid_t pid;
     struct recording *next; /* of those that no thread has now */
 } recording;
+
+/* An interpreter that is recorded in this process says here which of its contexts runs on the calling thread. */
+__attribute__((visibility("default"))) uint32_t (*ricerca_context_above)(void);
 
 static __thread recording *own __attribute__((tls_model("initial-exec")));
 static __thread int busy __attribute__((tls_model("initial-exec"))); /* the recorder itself calls something */
@@ -203,7 +208,9 @@ static UNSEEN void calibrate_calls(recording *self)
         context->hint = 0;
     }
     for (uint64_t i = 2; i < self->store.tables[TABLE_FUNCTIONS].count; i++) {
-        self->store.functions[i].kind = KIND_SITE; /* no function of the program's */
+        if (self->store.functions[i].kind != KIND_ABOVE) {
+            self->store.functions[i].kind = KIND_SITE; /* no function of the program's */
+        }
     }
     arena_beat(&self->store);
     head->start_ticks = head->last_ticks;
@@ -290,6 +297,13 @@ static UNSEEN uint32_t new_place(recording *self, const void *address, uint32_t 
     Dl_info found = {0};
     char name[32];
     arena *store = &self->store;
+    if (kind == KIND_ABOVE) {
+        function_record record = {0};
+        record.kind = kind;
+        record.name_bytes = (uint32_t)snprintf(name, sizeof name, "%zu", (size_t)(uintptr_t)address);
+        record.name_offset = arena_string(store, name, record.name_bytes);
+        return arena_function(store, &record);
+    }
     if (dladdr(address, &found) == 0 || found.dli_fname == NULL) {
         found.dli_fname = "";
         found.dli_fbase = NULL;
@@ -487,11 +501,44 @@ static inline UNSEEN void leave(stack *thread, uint32_t function)
 EXPORTED void __cyg_profile_func_enter(void *function, void *site);
 EXPORTED void __cyg_profile_func_exit(void *function, void *site);
 
+/* Puts an entry for the interpreter's context between what runs here and what it calls, and takes those out that are left. */
+static UNSEEN __attribute__((noinline)) void go_below(recording *self, uint32_t above)
+{
+    stack *thread = self->thread;
+    while (thread->depth > 0 && thread->entries[thread->depth].offset == ABOVE
+           && (uint32_t)(uintptr_t)thread->entries[thread->depth].code != above) {
+        stack_pop(thread);
+        self->above = 0;
+        for (uint32_t depth = thread->depth; depth > 0 && self->above == 0; depth--) {
+            if (thread->entries[depth].offset == ABOVE) {
+                self->above = (uint32_t)(uintptr_t)thread->entries[depth].code;
+            }
+        }
+    }
+    if (self->above == above || above == 0) {
+        return;
+    }
+    uint32_t stands_for = number_of(self, (const void *)(uintptr_t)above, KIND_ABOVE), parent = thread->entries[thread->depth].context;
+    uint32_t context = stands_for == 0 ? 0 : arena_find_context(&self->store, parent, stands_for, 0);
+    context = context != 0 || stands_for == 0 ? context : arena_new_context(&self->store, parent, stands_for, 0);
+    stack_entry *entry = stack_push(thread, (const void *)UINTPTR_MAX, context, (code_info *)(uintptr_t)above);
+    if (entry != NULL) {
+        entry->offset = ABOVE;
+        self->above = above;
+    }
+}
+
 static inline UNSEEN void enter(recording *self, void *function, void *site, const void *here)
 {
     uint64_t now = clock_ticks();
     stack *thread = self->thread;
     stack_book(thread, now);
+    if (__builtin_expect(ricerca_context_above != NULL, 0)) {
+        uint32_t above = ricerca_context_above();
+        if (above != self->above || thread->depth == 0) {
+            go_below(self, above);
+        }
+    }
     if (__builtin_expect(jumped, 0)) {
         leave_jumped(self, here, site, number_of(self, function, KIND_PYTHON));
     }

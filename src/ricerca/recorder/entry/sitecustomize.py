@@ -24,9 +24,10 @@ _NAMES = (
     "CHILD",
     "BASH_ENV",
     "ZDOTDIR",
+    "LD_PRELOAD",
 )
-_OF_SHELLS = ("BASH_ENV", "ZDOTDIR")
-_shells_start: dict = {}  # what these are for shells that the program starts
+_STANDING = ("BASH_ENV", "ZDOTDIR", "LD_PRELOAD")
+_standing: dict = {}  # what these are for programs that the program starts
 _passed_on: list = []  # name spaces that hand these variables on to children with an environment of their own
 
 
@@ -45,9 +46,9 @@ def _clear_traces(settings):
         os.environ.pop("PYTHONPATH", None)
     else:
         os.environ["PYTHONPATH"] = before
-    for name in _OF_SHELLS:
+    for name in _STANDING:
         if settings[name] is not None:
-            _shells_start[name] = os.environ.pop(name, "")
+            _standing[name] = os.environ.pop(name, "")
             if settings[name]:
                 os.environ[name] = settings[name]
 
@@ -61,7 +62,7 @@ def _pass_on(settings):
     given = {"RICERCA_" + name: settings[name] for name in _NAMES if settings[name] is not None}
     given["RICERCA_CHILD"] = "1"
     before = settings["PYTHONPATH"]
-    given.update((name, value) for name, value in _shells_start.items() if value)
+    given.update((name, value) for name, value in _standing.items() if value)
     given["PYTHONPATH"] = folder if not before else folder + os.pathsep + before
     for name, value in given.items():
         os.putenv(name, value)

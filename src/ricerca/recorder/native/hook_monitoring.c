@@ -258,6 +258,7 @@ int hook_install_now(recorder *self)
 }
 
 stack *hook_stack(void) { return own; }
+stack *hook_stack_unlocked(void) { return own; }
 
 void hook_remove(recorder *self)
 {

@@ -598,12 +598,14 @@ int hook_install_now(recorder *self)
     return install(self, profile_event);
 }
 
-stack *hook_stack(void)
+static stack *stack_of_state(const PyThreadState *thread)
 {
-    PyThreadState *thread = PyThreadState_Get();
-    int ours = thread->c_profilefunc == profile_event && thread->c_profileobj != NULL;
+    int ours = thread != NULL && thread->c_profilefunc == profile_event && thread->c_profileobj != NULL;
     return ours ? PyCapsule_GetPointer(thread->c_profileobj, CAPSULE) : NULL;
 }
+
+stack *hook_stack(void) { return stack_of_state(PyThreadState_Get()); }
+stack *hook_stack_unlocked(void) { return stack_of_state(PyGILState_GetThisThreadState()); }
 
 void hook_remove(recorder *self)
 {

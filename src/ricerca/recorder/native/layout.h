@@ -63,6 +63,7 @@ enum {
     KIND_REGION = 6, /* region named by the program */
     KIND_CHILD = 7, /* another program */
     KIND_SITE = 8, /* place in compiled code that a call is made from; no function */
+    KIND_ABOVE = 9, /* context of the interpreter's own recording that called compiled code; no function */
 };
 
 enum {

@@ -1,6 +1,10 @@
 /* The extension module: start(...) and the closing mark at the very end. */
+#ifndef _GNU_SOURCE
+#define _GNU_SOURCE 1
+#endif
 #include "recorder.h"
 
+#include <dlfcn.h>
 #include <errno.h>
 #include <pthread.h>
 #include <stdlib.h>
@@ -95,6 +99,23 @@ static int take_keys(PyObject *keys, names *known)
     return 0;
 }
 
+/* The context that runs on this thread, for compiled code that is called from it; 0 for none. */
+static uint32_t context_now(void)
+{
+    const recorder *self = &the_recorder;
+    const stack *thread = self->active && !self->forked ? hook_stack_unlocked() : NULL;
+    return thread == NULL || thread->depth == 0 ? 0 : thread->entries[thread->depth].context;
+}
+
+/* Compiled code with calls of its own may be recorded beside us: it asks what called it. */
+static void meet_compiled_code(void)
+{
+    uint32_t (**asks)(void) = (uint32_t (**)(void))dlsym(RTLD_DEFAULT, "ricerca_context_above");
+    if (asks != NULL) {
+        *asks = context_now;
+    }
+}
+
 static PyObject *start(PyObject *module, PyObject *args)
 {
     (void)module;
@@ -153,6 +174,7 @@ static PyObject *start(PyObject *module, PyObject *args)
         return NULL;
     }
     self->store.head->flags |= self->public_only ? FLAG_PUBLIC_ONLY : 0;
+    meet_compiled_code();
     self->store.head->setup_ns = mono_ns() - began;
     Py_RETURN_NONE;
 }

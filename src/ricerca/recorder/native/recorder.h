@@ -47,6 +47,8 @@ void hook_put_away(recorder *self);
 
 /* The calling thread's shadow stack, NULL where it has none. */
 stack *hook_stack(void);
+/* The same without the interpreter's lock. */
+stack *hook_stack_unlocked(void);
 
 /* The rest of what happens besides calls: imports, collections, regions, children. 0, or -1 with an error set. */
 int items_open(recorder *self);

@@ -214,6 +214,8 @@ def test_selftest_tries_everything(tmp_path):
     checks = {check["what"]: check for check in json.loads(done.stdout)}
     assert checks["trial recording"]["works"], checks
     assert "1000 of 1000 calls" in checks["trial recording"]["finding"]
+    assert checks["shell scripts"]["works"] == (shutil.which("zsh") is not None or "bash 5" in checks["shell scripts"]["finding"])
+    assert checks["compiled programs"]["works"] == (shutil.which("cc") is not None)
     assert done.returncode == (0 if all(check["works"] for check in checks.values()) else 1)
     assert "trial recording" in ricerca("selftest", cwd=tmp_path).stdout
 

@@ -66,9 +66,30 @@ def test_the_shipped_example_opens_at_once_and_is_kept_with_what_was_done_to_it(
     window.state.keep_reading("mine")
     settle(qtbot, window)
     again = open_window(None)
-    again._open_example(False)
+    again.examples.open()
     qtbot.waitUntil(lambda: again.state.view is not None and not again.workers.busy, timeout=30_000)
     assert "mine" in again.state.kept_readings
+
+
+def test_the_nightly_script_opens_at_once_with_its_three_languages(qtbot, open_window, tmp_path, monkeypatch):  # noqa: F811
+    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path))
+    window = open_window(None)
+    QTest.mouseClick(window.start.nightly, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: window.state.view is not None and not window.workers.busy, timeout=30_000)
+    assert [round_.name for round_ in window.state.rounds] == ["as it was", "no helpers"]
+    table = window.state.view.loaded.profile.functions
+    assert {"bash", "C", "Python"} <= set(table.language)
+    assert "bash" in window.status.text() and "Python" in window.status.text()
+    shell = table.name.index("check_gauges")
+    window.state.select(shell)
+    settle(qtbot, window)
+    assert "check_gauges() {" in "".join(text for _kind, text in window.details.source._lines[0])
+    kernel = table.name.index("level_of")
+    window.state.select(kernel)
+    settle(qtbot, window)
+    text = "\n".join("".join(text for _kind, text in line) for line in window.details.source._lines)
+    assert "static double level_of(int part, int depth)" in text or text.startswith("{")
+    assert text.rstrip().endswith("}")
 
 
 def test_recording_the_example_shows_its_progress_and_can_be_stopped(qtbot, open_window, tmp_path, monkeypatch):  # noqa: F811

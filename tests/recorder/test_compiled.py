@@ -92,7 +92,9 @@ class Built:
 def build(folder: Path, text: str, *flags: str, name: str = "prog", compiler: str = "gcc", suffix: str = ".c") -> Path:
     source = folder / f"{name}{suffix}"
     source.write_text(text)
-    done = subprocess.run([compiler, *flags, "-o", str(folder / name), str(source), "-lpthread"], capture_output=True, text=True)
+    done = subprocess.run(
+        [compiler, *flags, "-o", str(folder / name), str(source), "-lpthread"], cwd=folder, capture_output=True, text=True
+    )
     assert done.returncode == 0, done.stderr
     return folder / name
 

@@ -31,7 +31,7 @@ class DropPlace(QFrame):
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setAcceptDrops(True)
-        title = QLabel("Drop a Python program here")
+        title = QLabel("Drop a program or a script here")
         title.setFont(theme.font(theme.TITLE_PX, bold=True))
         title.setAlignment(Qt.AlignmentFlag.AlignCenter)
         text = QLabel("It is recorded exactly: every call, with its time, its caller and its line.")

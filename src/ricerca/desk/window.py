@@ -26,6 +26,7 @@ from PyQt6.QtWidgets import (
 
 from ricerca.desk.details.panel import DetailsPanel
 from ricerca.desk.details.source_view import coloured
+from ricerca.desk.example import Examples
 from ricerca.desk.guide_page import GuidePage
 from ricerca.desk.keys_page import KeysPage
 from ricerca.desk.look import theme
@@ -220,8 +221,13 @@ class Window(QMainWindow):
         self.sheet.made.connect(self._on_made)
         self.start.program_chosen.connect(self._program_dropped)
         self.start.study_chosen.connect(self.open_study)
-        self.start.example_wanted.connect(self._open_example)
-        self.start.nightly_wanted.connect(lambda: self._open_example(nightly=True))
+        self.examples = Examples(self)
+        self.start.example_wanted.connect(lambda record: self.examples.open(record))
+        self.start.nightly_wanted.connect(lambda: self.examples.open(nightly=True))
+        self.start.example_stopped.connect(self.examples.give_up)
+        self.examples.told.connect(self.start.show_progress)
+        self.examples.ready.connect(self.open_study)
+        self.examples.failed.connect(self.say)
         self.watcher.changed.connect(self.rounds.say_changed)
         for table in (self.functions.table, self.lines.table):
             table.opened.connect(lambda _row: self.details.source.setFocus())
@@ -408,29 +414,6 @@ class Window(QMainWindow):
         else:
             self.open_study(study)
 
-    def _open_example(self, record: bool = False, nightly: bool = False) -> None:
-        from ricerca.desk.example import ExampleThread
-
-        self.start.show_progress("Recording the example …" if record else "Opening the example …")
-        self._example = ExampleThread(record, nightly, self)
-        self._example.told.connect(self.start.show_progress)
-        self._example.finished.connect(self._example_over)
-        self.start.example_stopped.connect(self._example.give_up)
-        self._example.failed.connect(self._example_failed)
-        self._example.ready.connect(self._example_ready)
-        self._example.start()
-
-    def _example_over(self) -> None:
-        self.start.show_progress("")
-
-    def _example_ready(self, path: Path) -> None:
-        self._example_over()
-        self.open_study(path)
-
-    def _example_failed(self, text: str) -> None:
-        self._example_over()
-        self.say(text)
-
     def export(self) -> None:
         """Save the round that is read."""
         view = self.state.view
@@ -504,8 +487,6 @@ class Window(QMainWindow):
         self.sheet.stop()
         self.turns.wait()
         self.snippets.stop()
-        example = getattr(self, "_example", None)
-        if example is not None:
-            example.stop()
+        self.examples.stop()
         self.workers.wait()
         event.accept()

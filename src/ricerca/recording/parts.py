@@ -97,11 +97,9 @@ def read_parts(first: Path, others: Sequence[Path], cost_of: Cost, end_unix_ns: 
         if tables.calls.any():
             processes.append(Process(tables, programs_of(tables)))
     ends = _Ends(traces, processes)
-    main = (
-        None
-        if began(first) or _earliest(processes) < min((trace.start.start_unix_ns for trace in traces), default=0)
-        else min(traces, key=lambda trace: trace.start.start_unix_ns, default=None)
-    )
+    # A shell that began before all else is the program itself, where that is none that writes the first recording.
+    earliest = min(traces, key=lambda trace: trace.start.start_unix_ns, default=None)
+    main = earliest if earliest is not None and not began(first) and earliest.start.start_unix_ns <= _earliest(processes) else None
     for trace in traces:
         end = end_unix_ns if trace is main else min(ends.of(trace), end_unix_ns or ends.of(trace))
         reader = ShellReader(trace, cost_of(trace.start.language), end)

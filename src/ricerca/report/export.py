@@ -45,7 +45,7 @@ _MARKDOWN = """\
 | {{ loop.index }} | `{{ row.function }}` | {{ row.layer }} | {{ time(row.self_ns) }} | \
 {{ share(row.self_ns / total) }} | {{ time(row.inclusive_ns) }} | {{ count(row.calls) }} |
 {% endfor %}
-Recorded exactly by Ricerca on Python {{ facts.python }}; times without the recording overhead.
+Recorded exactly by Ricerca{{ " on Python " + facts.python if facts.python else "" }}; times without the recording overhead.
 """
 
 

@@ -124,7 +124,7 @@ def library() -> str:
     """
     sources = [CALLS, *(SOURCES / f"{name}.c" for name in SHARED)]
     digest = hashlib.blake2b(digest_size=8)
-    for file in (*sources, *sorted(SOURCES.glob("*.h"))):
+    for file in (*sources, *sorted(CALLS.parent.glob("*.h")), *sorted(SOURCES.glob("*.h"))):
         digest.update(file.read_bytes())
     place = user_cache_path("ricerca") / "native" / f"calls-{digest.hexdigest()}-{platform.machine()}.so"
     if place.is_file():

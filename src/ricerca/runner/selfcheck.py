@@ -14,7 +14,8 @@ from dataclasses import dataclass
 from itertools import pairwise
 from pathlib import Path
 
-from ricerca.model.errors import RicercaError
+from ricerca.model.errors import EnvironmentProblem, RicercaError
+from ricerca.runner.compiled import FLAGS, library
 from ricerca.runner.interpreters import installed_interpreters
 from ricerca.runner.launch import DEFAULT_LIMIT_BYTES
 from ricerca.runner.native import ask, hook_setting, native_for
@@ -76,6 +77,28 @@ def _compiler() -> Check:
         return Check("C compiler", False, "none found", "Install gcc (Debian: apt-get install gcc) to record other interpreters.")
     done = subprocess.run([*compiler.split(), "--version"], capture_output=True, text=True, timeout=20)
     return Check("C compiler", done.returncode == 0, (done.stdout.splitlines() or [compiler])[0])
+
+
+def _shells() -> Check:
+    """Which shells' scripts can be recorded."""
+    asks = {"bash": "echo $BASH_VERSION", "zsh": "echo $ZSH_VERSION"}
+    found = {}
+    for shell, ask_version in asks.items():
+        if shutil.which(shell):
+            done = subprocess.run([shell, "-c", ask_version], capture_output=True, text=True, timeout=20)
+            found[shell] = done.stdout.strip().partition("(")[0]
+    works = [shell for shell, version in found.items() if version.partition(".")[0].isdigit() and int(version.partition(".")[0]) >= 5]
+    words = ", ".join(f"{shell} {version}" for shell, version in found.items()) or "none found"
+    return Check("shell scripts", bool(works), words, "" if works else "Install bash 5 or zsh to record shell scripts.")
+
+
+def _compiled() -> Check:
+    """Whether compiled programs can be recorded."""
+    try:
+        library()
+    except EnvironmentProblem as problem:
+        return Check("compiled programs", False, problem.what, problem.advice)
+    return Check("compiled programs", True, f"build them with {FLAGS}")
 
 
 def _clock() -> Check:
@@ -168,6 +191,8 @@ CHECKS: tuple[tuple[str, Callable[[], Check]], ...] = (
     ("recorder", _native),
     ("C compiler", _compiler),
     ("interpreters found", _others),
+    ("shell scripts", _shells),
+    ("compiled programs", _compiled),
     ("hook", _hooks),
     ("clock", _clock),
     ("disk", _room),

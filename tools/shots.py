@@ -81,7 +81,7 @@ def _time_snippets(window: Window) -> None:
     """Time ways to add up the squares of readings; nothing of it stays in the study."""
     page = window.snippets
     page.setup.setPlainText("heights = [n * 7919 % 1000 for n in range(96)]")
-    page.fields[0].setPlainText("total = 0\nfor height in heights:\n    total += height ** 2\ntotal = total")
+    page.fields[0].setPlainText("total = 0\nfor height in heights:\n    total += height ** 2")
     page.fields[1].setPlainText("total = sum(height * height for height in heights)")
     page._add_field().setPlainText("total = sum([height * height for height in heights])")
     page.pythons.setText(sys.executable)

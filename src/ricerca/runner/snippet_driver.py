@@ -16,6 +16,7 @@ from typing import Any
 LEAST_BLOCK_NS = 5_000_000
 MOST_LOOPS = 1 << 40
 LEAST_ROUNDS, MOST_ROUNDS = 8, 400
+GIVES = (ast.Assign, ast.AugAssign, ast.AnnAssign)
 SKELETON = "def block(_loops, _clock):\n _began = _clock()\n for _number in range(_loops):\n  pass\n return _clock() - _began\n"
 
 
@@ -39,13 +40,22 @@ def block_of(setup, statements, namespace):
     return namespace["block"]
 
 
+def name_given(statement):
+    """The name that a statement, or a loop, gives a value last; empty where there is none."""
+    names = [""]
+    for node in ast.walk(statement) if statement is not None else ():
+        targets = getattr(node, "targets", [getattr(node, "target", None)]) if isinstance(node, GIVES) else []
+        names += [target.id for target in targets if isinstance(target, ast.Name)]
+    return names[-1]
+
+
 def answer_of(setup, statements):
     """What a snippet comes to: the value of its last expression, or what it last gave a name; and whether there is one."""
     last = statements[-1] if statements else None
     if isinstance(last, ast.Expr):
         end = [ast.Assign([ast.Name("_answer", ast.Store())], last.value)]
-    elif isinstance(last, ast.Assign) and isinstance(last.targets[0], ast.Name):
-        end = [last, ast.Assign([ast.Name("_answer", ast.Store())], ast.Name(last.targets[0].id, ast.Load()))]
+    elif name_given(last):
+        end = [last, ast.Assign([ast.Name("_answer", ast.Store())], ast.Name(name_given(last), ast.Load()))]
     else:
         return None, False
     tree = ast.Module([*setup, *statements[:-1], *end], [])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 import subprocess
 import sys
@@ -16,8 +17,9 @@ from ricerca.model.errors import InputError
 from ricerca.model.rounds import RECORDED, Subject
 from ricerca.model.run_tables import RunTables
 from ricerca.recording.symbols import CPP, FORTRAN, C, ObjectFile, readable
-from ricerca.runner.compiled import FLAGS, flags_for, why_not
+from ricerca.runner.compiled import CALLS, FLAGS, SHARED, flags_for, why_not
 from ricerca.runner.launch import writes_main_recording
+from ricerca.runner.native import SOURCES
 from ricerca.study.store import Study
 
 pytestmark = pytest.mark.skipif(shutil.which("gcc") is None, reason="there is no gcc here")
@@ -377,3 +379,28 @@ def test_an_extension_module_shows_its_functions_below_the_builtin_that_was_call
     assert any(one[-4:] == ("run", "fib", "py_fib", "fib") for one in paths)
     assert any("import kern" in one and one[-1] == "PyInit_kern" for one in paths)
     assert {tables.thread_name[thread] for thread in tables.thread[tables.calls > 0].tolist()} >= {"MainThread"}
+
+
+def test_the_recorder_of_compiled_programs_has_no_fault_of_memory_or_arithmetic(tmp_path):
+    watch = [subprocess.check_output(["gcc", f"-print-file-name=lib{name}.so"], text=True).strip() for name in ("asan", "ubsan")]
+    if not all("/" in place for place in watch):
+        pytest.skip("gcc has no sanitizers here")
+    library = tmp_path / "watched.so"
+    flags = [
+        "-std=gnu11",
+        "-O1",
+        "-g",
+        "-fsanitize=address,undefined",
+        "-fno-sanitize-recover=undefined",
+        "-fPIC",
+        "-shared",
+        "-fvisibility=hidden",
+    ]
+    sources = [str(CALLS), *(str(SOURCES / f"{name}.c") for name in SHARED)]
+    subprocess.run(["gcc", *flags, "-o", str(library), *sources, "-ldl", "-lpthread"], check=True)
+    program = build(tmp_path, TRAPS, "-O1", *FLAGS.split())
+    env = {**os.environ, "RICERCA_RECORDING": str(tmp_path / "r.recording"), "LD_PRELOAD": " ".join([*watch, str(library)]),
+           "ASAN_OPTIONS": "detect_leaks=0:exitcode=99", "UBSAN_OPTIONS": "exitcode=98"}  # fmt: skip
+    done = subprocess.run([str(program)], env=env, capture_output=True, text=True)
+    assert (done.returncode, done.stdout, done.stderr) == (3, "610\n156\n", "")
+    assert list(tmp_path.glob("r.recording.*"))

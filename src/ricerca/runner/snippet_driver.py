@@ -52,10 +52,12 @@ def name_given(statement):
 def answer_of(setup, statements):
     """What a snippet comes to: the value of its last expression, or what it last gave a name; and whether there is one."""
     last = statements[-1] if statements else None
+    end: list[Any]
     if isinstance(last, ast.Expr):
         end = [ast.Assign([ast.Name("_answer", ast.Store())], last.value)]
     elif name_given(last):
-        end = [last, ast.Assign([ast.Name("_answer", ast.Store())], ast.Name(name_given(last), ast.Load()))]
+        given: Any = ast.Assign([ast.Name("_answer", ast.Store())], ast.Name(name_given(last), ast.Load()))
+        end = [last, given]
     else:
         return None, False
     tree = ast.Module([*setup, *statements[:-1], *end], [])

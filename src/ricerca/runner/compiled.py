@@ -7,15 +7,14 @@ import os
 import platform
 import shutil
 import subprocess
-import tempfile
 from contextlib import suppress
 from pathlib import Path
 
 from platformdirs import user_cache_path
 
-from ricerca.model.errors import EnvironmentProblem, InputError
+from ricerca.model.errors import InputError
 from ricerca.model.rounds import Subject
-from ricerca.runner.native import RECORDER, SOURCES
+from ricerca.runner.native import RECORDER, SOURCES, build_library
 
 CALLS = RECORDER / "compiled" / "calls.c"
 SHARED = ("arena", "clock", "slices", "stack")
@@ -127,24 +126,7 @@ def library() -> str:
     for file in (*sources, *sorted(CALLS.parent.glob("*.h")), *sorted(SOURCES.glob("*.h"))):
         digest.update(file.read_bytes())
     place = user_cache_path("ricerca") / "native" / f"calls-{digest.hexdigest()}-{platform.machine()}.so"
-    if place.is_file():
-        return str(place)
-    compiler = os.environ.get("CC") or shutil.which("cc") or shutil.which("gcc")
-    if not compiler:
-        raise EnvironmentProblem("There is no C compiler to build the recorder for compiled programs.", "Install gcc.")
-    try:
-        place.parent.mkdir(parents=True, exist_ok=True)
-        with tempfile.TemporaryDirectory(dir=place.parent) as work:
-            built = Path(work, "calls.so")
-            options = ["-std=gnu11", "-O3", "-fPIC", "-shared", "-fvisibility=hidden", "-o", str(built)]
-            done = subprocess.run([*compiler.split(), *options, *map(str, sources), "-ldl", "-lpthread"], capture_output=True, text=True)
-            if done.returncode:
-                last = (done.stderr.strip().splitlines() or ["no message"])[-1]
-                raise EnvironmentProblem(f"The recorder for compiled programs could not be built: {last}")
-            built.replace(place)
-    except OSError as problem:
-        raise EnvironmentProblem(f"The recorder could not be built in {place.parent}: {problem}.") from None
-    return str(place)
+    return build_library(place, sources, [], "for compiled programs")
 
 
 def preloaded(before: str | None) -> dict[str, str]:

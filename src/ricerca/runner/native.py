@@ -9,6 +9,7 @@ import shutil
 import subprocess
 import sys
 import tempfile
+from collections.abc import Sequence
 from dataclasses import dataclass
 from importlib.machinery import EXTENSION_SUFFIXES
 from importlib.util import find_spec
@@ -144,24 +145,37 @@ def native_setting(python: str) -> str:
 
 def compile_native(interpreter: Interpreter) -> str:
     """Compile the native part for an interpreter, or find it in the cache."""
-    folder = user_cache_path("ricerca") / "native"
-    place = folder / f"{_fingerprint()}{interpreter.tag}"
+    place = user_cache_path("ricerca") / "native" / f"{_fingerprint()}{interpreter.tag}"
+    flags = ["-fno-plt", f"-I{interpreter.include}"]
+    return build_library(place, sorted(SOURCES.glob("*.c")), flags, f"for {interpreter.path}")
+
+
+def build_library(place: Path, sources: Sequence[Path], flags: Sequence[str], what_for: str) -> str:
+    """Build a part of the recorder with the system's C compiler, unless it is there already. Returns its path.
+
+    Raises
+    ------
+    EnvironmentProblem
+        There is no compiler, it fails, or there is no room.
+    """
     if place.is_file():
         return str(place)
     compiler = os.environ.get("CC") or shutil.which("cc") or shutil.which("gcc")
     if not compiler:
-        raise EnvironmentProblem("There is no C compiler to build the recorder for this interpreter.", "Install gcc.")
+        raise EnvironmentProblem(f"There is no C compiler to build the recorder {what_for}.", "Install gcc.")
     try:
-        folder.mkdir(parents=True, exist_ok=True)
-        with tempfile.TemporaryDirectory(dir=folder) as work:
-            built = Path(work, "native.so")
-            flags = ["-std=gnu11", "-O3", "-fPIC", "-shared", "-fvisibility=hidden", "-fno-plt", f"-I{interpreter.include}"]
-            command = [*compiler.split(), *flags, *map(str, sorted(SOURCES.glob("*.c"))), "-o", str(built)]
+        place.parent.mkdir(parents=True, exist_ok=True)
+        with tempfile.TemporaryDirectory(dir=place.parent) as work:
+            built = Path(work, "built.so")
+            options = ["-std=gnu11", "-O3", "-fPIC", "-shared", "-fvisibility=hidden", "-o", str(built)]
+            command = [*compiler.split(), *options, *flags, *map(str, sources), "-ldl", "-lpthread"]
             done = subprocess.run(command, capture_output=True, text=True, timeout=300)
             if done.returncode:
                 last = (done.stderr.strip().splitlines() or ["no message"])[-1]
-                raise EnvironmentProblem(f"The recorder could not be compiled for {interpreter.path}: {last}")
+                raise EnvironmentProblem(f"The recorder could not be compiled {what_for}: {last}")
             built.replace(place)
     except OSError as problem:
-        raise EnvironmentProblem(f"The recorder could not be built in {folder}: {problem}.") from None
+        if isinstance(problem, EnvironmentProblem):
+            raise
+        raise EnvironmentProblem(f"The recorder could not be built in {place.parent}: {problem}.") from None
     return str(place)

@@ -192,23 +192,15 @@ static UNSEEN void calibrate_calls(recording *self)
     memset(self->keys, 0, self->key_count * sizeof *self->keys);
 }
 
-static UNSEEN recording *begin_thread(void)
+/* This thread's own from now on; NULL where there is no memory or room, and then it is not asked again. */
+static UNSEEN recording *begin_on(recording *self)
 {
-    pthread_once(&once, begin);
-    if (closed || refused) {
-        return NULL;
-    }
-    recording *self = take_idle();
-    self = self != NULL ? self : open_one();
-    if (self == NULL) {
-        refused = 1;
-        return NULL;
-    }
     self->thread = stack_new(&self->store, (uint64_t)syscall(SYS_gettid), root_function(&self->store));
     if (self->thread == NULL) {
         refused = 1;
         return NULL;
     }
+    self->above = 0;
     stack_start_cpu_clock(self->thread);
     pthread_setspecific(end_of_thread, self);
     if (call_ns < 0) {
@@ -219,26 +211,24 @@ static UNSEEN recording *begin_thread(void)
     return self;
 }
 
-/* A fork has left this thread with its parent's arena: its stack goes on in an arena of its own. */
-static UNSEEN recording *follow_fork(recording *parent)
+static UNSEEN recording *begin_thread(void)
+{
+    pthread_once(&once, begin);
+    if (closed || refused) {
+        return NULL;
+    }
+    recording *self = take_idle();
+    self = self != NULL ? self : open_one();
+    refused = self == NULL;
+    return self == NULL ? NULL : begin_on(self);
+}
+
+/* A fork has left this thread with its parent's arena: what it does goes on in an arena of its own. */
+static UNSEEN recording *follow_fork(void)
 {
     recording *self = open_one();
-    own = NULL;
-    if (self == NULL) {
-        refused = 1;
-        return NULL;
-    }
-    self->thread = stack_new(&self->store, (uint64_t)syscall(SYS_gettid), root_function(&self->store));
-    if (self->thread == NULL) {
-        refused = 1;
-        return NULL;
-    }
-    (void)parent;
-    self->store.head->python_inside_ns = self->store.head->python_outside_ns = call_ns / 2;
-    stack_start_cpu_clock(self->thread);
-    pthread_setspecific(end_of_thread, self);
-    own = self;
-    return self;
+    refused = self == NULL;
+    return self == NULL ? NULL : begin_on(self);
 }
 
 static UNSEEN recording *awake(void)
@@ -250,7 +240,7 @@ static UNSEEN recording *awake(void)
     if (closed || refused) {
         return NULL;
     }
-    self = self != NULL ? follow_fork(self) : begin_thread();
+    self = self != NULL ? follow_fork() : begin_thread();
     own = self;
     return self;
 }

@@ -138,7 +138,7 @@ def load(study: Study, number: int | None = None) -> Loaded:
     hashes = study.sources(run.id)
     if line_run is not None:
         hashes = {**study.sources(line_run.id), **hashes}
-    sources = {file: study.source_text(digest) for file, digest in hashes.items()}
+    sources = {file: study.source_text(digest) for file, digest in hashes.items() if file not in tables.facts.binaries}
     return Loaded(profile, line_profile, profile, round=one, run=run, sources=sources)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import subprocess
@@ -13,6 +14,7 @@ from pathlib import Path
 import pytest
 from conftest import ricerca
 
+from ricerca.loading import edited_since
 from ricerca.model.errors import InputError
 from ricerca.model.rounds import RECORDED, Subject
 from ricerca.model.run_tables import RunTables
@@ -20,6 +22,7 @@ from ricerca.recording.symbols import CPP, FORTRAN, C, ObjectFile, readable
 from ricerca.runner.compiled import CALLS, FLAGS, SHARED, flags_for, why_not
 from ricerca.runner.launch import writes_main_recording
 from ricerca.runner.native import SOURCES
+from ricerca.runner.restoring import why_not_here
 from ricerca.study.store import Study
 
 pytestmark = pytest.mark.skipif(shutil.which("gcc") is None, reason="there is no gcc here")
@@ -404,3 +407,20 @@ def test_the_recorder_of_compiled_programs_has_no_fault_of_memory_or_arithmetic(
     done = subprocess.run([str(program)], env=env, capture_output=True, text=True)
     assert (done.returncode, done.stdout, done.stderr) == (3, "610\n156\n", "")
     assert list(tmp_path.glob("r.recording.*"))
+
+
+def test_the_earlier_binary_is_run_again_beside_the_new_one(tmp_path):
+    if why_not_here():
+        pytest.skip(why_not_here())
+    text = "static int work(int n) {{ volatile long s = 0; for (long i = 0; i < {loops}; i++) s += i; return (int)(s + n); }}\nint main(void) {{ return work(0) == 1; }}\n"
+    for loops, name in ((60_000_000, "slow"), (6_000_000, "quick")):
+        build(tmp_path, text.format(loops=loops), "-O1", *FLAGS.split())
+        done = ricerca("record", "--study", "s.ricerca", "--quiet", "--plain", 4, "--round", name, "--", "./prog", cwd=tmp_path)
+        assert done.returncode == 0, done.stderr
+    with Study.open(tmp_path / "s.ricerca") as study:
+        kept = study.sources(study.round(1).last_run(RECORDED).id)
+        assert study.source_bytes(kept[str(tmp_path / "prog")]).startswith(b"\x7fELF")
+        assert edited_since(study, study.rounds())[2] == (str(tmp_path / "prog"), str(tmp_path / "prog.c"))
+    verdict = json.loads(ricerca("compare", "s.ricerca", "--json", cwd=tmp_path).stdout)
+    assert verdict["pairs"] == 4, "runs made in turn, the earlier binary in its place"
+    assert verdict["verdict"] == "faster" and verdict["speedup"] > 3

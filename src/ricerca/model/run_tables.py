@@ -31,6 +31,7 @@ class RunFacts:
     ``parent_pid`` is the process that started this one as another program; 0 where it was forked.
     ``setup_ns`` is what it took to begin recording; the program had not begun then.
     ``commands`` are programs that a shell started: the command as it stood, how often, ns together, how often it failed.
+    ``binaries`` are the compiled programs and libraries whose functions were told.
     Slices are ``slice_ns`` long; calls of at least ``span_ns`` have a span.
     *unseen* parts could not be followed; ``strange_stacks`` counts how often a stack did not show what ran, as with green
     threads: the calls are exact, some time may be booked on another function.
@@ -73,6 +74,7 @@ class RunFacts:
     deep_calls: int = 0
     language: str = PYTHON
     commands: tuple[tuple[str, int, int, int], ...] = ()
+    binaries: tuple[str, ...] = ()
 
     @property
     def public_only(self) -> bool:

@@ -67,5 +67,5 @@ def with_names(tables: RunTables) -> RunTables:
         function=place[tables.function].astype(np.int32),
         line=np.where(tables.parent >= 0, site_lines[tables.line], 0).astype(np.int32),
         cost_ns=np.minimum(cost.astype(np.int64), tables.self_ns),
-        facts=replace(tables.facts, python_inside_ns=0.0, python_outside_ns=0.0, python="", language=own),
+        facts=replace(tables.facts, python_inside_ns=0.0, python_outside_ns=0.0, binaries=tuple(sorted(asked)), python="", language=own),
     )

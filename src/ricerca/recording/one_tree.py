@@ -109,7 +109,8 @@ def one_tree(processes: Sequence[Process]) -> RunTables:
             name: getattr(facts, name) for name in ("pid", "parent_pid", "start_unix_ns", "duration_ns", "closed", "language", "commands")
         }
         facts = replace(python, **kept)
-    facts = replace(facts, flags=merged.facts.flags, slice_ns=merged.facts.slice_ns, commands=_commands(ordered))
+    binaries = tuple(sorted({path for process in ordered for path in process.tables.facts.binaries}))
+    facts = replace(facts, flags=merged.facts.flags, slice_ns=merged.facts.slice_ns, commands=_commands(ordered), binaries=binaries)
     parent, self_ns, waiting_ns = merged.parent.copy(), merged.self_ns.copy(), merged.waiting_ns.copy()
     slice_self, slice_waiting = merged.slice_self_ns.copy(), merged.slice_waiting_ns.copy()
     base = np.cumsum([0, *(len(process.tables.parent) for process in ordered)])

@@ -169,5 +169,7 @@ class Restorer:
                 place = mirror / os.path.relpath(file, folder)
                 place.parent.mkdir(parents=True, exist_ok=True)
                 place.write_bytes(missing[file])
+                if missing[file].startswith((b"\x7fELF", b"#!")):
+                    place.chmod(0o755)  # a program; its mode went with it
             steps.append([str(mirror), folder])
         return steps

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import time
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -54,7 +55,7 @@ def take_in(recording: Path, about: About) -> Taken:
     machine = replace(this_machine(), python=tables.facts.python, packages=packages_of(tables.function_file))
     run = Run(0, about.kind, tables.facts.start_unix_ns, tables.facts.duration_ns, about.cpu_ns, status, words, gaps, machine=machine,
               case=about.case, size=about.size)  # fmt: skip
-    sources = gather(tables.function_file, moved.there(about.subject.cwd) if moved else about.subject.cwd)
+    sources = gather((*tables.function_file, *_own_binaries(tables, about)), moved.there(about.subject.cwd) if moved else about.subject.cwd)
     if moved:
         tables, sources = moved.tables_back(tables), {moved.back(file): text for file, text in sources.items()}
     with Study.open(about.study, part=Part(about.case, about.size)) as study, study.transaction():
@@ -63,6 +64,12 @@ def take_in(recording: Path, about: About) -> Taken:
         run_id = study.add_run(round_.id, run, with_first_lines(with_qualified_names(tables, sources), sources), sources)
     recordings.remove(recording)
     return Taken(run_id, round_.number, gaps, own)
+
+
+def _own_binaries(tables: RunTables, about: About) -> list[str]:
+    """The person's own compiled programs and libraries: they are kept, so that an earlier state can be run again."""
+    folders = [os.path.join(root, "") for root in (about.subject.cwd, *about.subject.roots)]
+    return [path for path in tables.facts.binaries if any(path.startswith(folder) for folder in folders)]
 
 
 def _round_for(study: Study, about: About) -> tuple[Round, bool]:

@@ -20,9 +20,8 @@ class Times:
     slice_waiting: np.ndarray
 
 
-def hang_compiled(
-    merged: RunTables, parent: np.ndarray, thread: np.ndarray, times: Times, base: int, own_base: int, own: RunTables
-) -> None:
+def hang_compiled(merged: RunTables, parent: np.ndarray, thread: np.ndarray, times: Times, room: tuple[int, int], own_base: int,
+                  own: RunTables) -> None:  # fmt: skip
     """Put what a thread's compiled code did below the interpreter's contexts that called it, in place.
 
     The time of the compiled functions is taken off the builtin: it was measured from outside as well. Where compiled code calls
@@ -34,12 +33,15 @@ def hang_compiled(
         All parts of the run.
     parent, thread : (n,) arrays of the whole run
     times : Times
-    base, own_base : int
-        Where the interpreter's contexts begin in the whole run, and those of this part.
+    room : (first, end)
+        Where the interpreter's contexts lie in the whole run.
+    own_base : int
+        Where those of this part begin.
     own : RunTables
         This part.
     """
-    above = contexts_above(own)
+    base, end = room
+    above = {context: number for context, number in contexts_above(own).items() if 0 <= number < end - base}
     home = np.full(len(own.parent), -1, np.int64)  # of each context, the one that it stands for or lies below
     for context in range(len(own.parent)):  # a parent comes before its children
         home[context] = above.get(context, home[own.parent[context]] if own.parent[context] >= 0 else -1)

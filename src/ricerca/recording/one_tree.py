@@ -119,7 +119,8 @@ def one_tree(processes: Sequence[Process]) -> RunTables:
     for number in range(1, len(ordered)):
         interpreter = _interpreter_of(ordered, number)
         if interpreter is not None:
-            hang_compiled(merged, parent, thread, times, int(base[interpreter]), int(base[number]), ordered[number].tables)
+            room = int(base[interpreter]), int(base[interpreter + 1])
+            hang_compiled(merged, parent, thread, times, room, int(base[number]), ordered[number].tables)
             continue
         found = _call_that_started(ordered, number)
         if found is None:

@@ -7,7 +7,8 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from ricerca.model.errors import FileDamagedError
-from ricerca.recording.compiled import with_names
+from ricerca.model.run_tables import RunTables
+from ricerca.recording.compiled import contexts_above, with_names
 from ricerca.recording.merging import without_unused
 from ricerca.recording.one_tree import COMPILED as HOOK_COMPILED
 from ricerca.recording.one_tree import Process, programs_of
@@ -52,6 +53,14 @@ def _earliest(processes: Sequence[Process]) -> int:
     return min((process.began_ns for process in processes), default=1 << 62)
 
 
+def _named(file: Path, tables: RunTables) -> RunTables:
+    try:
+        contexts_above(tables)
+        return with_names(tables)
+    except ValueError:
+        raise FileDamagedError(f"{file.name} is not a recording that can be read: an address in it is none.") from None
+
+
 def _of_stream(file: Path) -> Process:
     reader = read_stream(file)
     return Process(reader.tables(), tuple(reader.started))
@@ -90,7 +99,7 @@ def read_parts(first: Path, others: Sequence[Path], cost_of: Cost, end_unix_ns: 
                 continue
             tables = take(open_recording(file))
             if tables.facts.hook == HOOK_COMPILED:
-                tables = with_names(without_unused(tables))
+                tables = _named(file, without_unused(tables))
         except FileDamagedError:
             unreadable += 1
             continue

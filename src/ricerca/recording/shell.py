@@ -198,6 +198,8 @@ class ShellReader:
             process = self._begin(event, now)
         elif process.pending is not None:
             pushed = self._settle(process, now, event)
+        else:
+            self._end_children(process, now)
         self._latest = process
         self._follow_depth(process, event, now, pushed)
         process.pending = _Pending(replace(event, text="") if entering else event, now)

@@ -14,10 +14,12 @@ from textwrap import dedent
 import pytest
 from conftest import ricerca
 
+from ricerca.model.errors import InputError
 from ricerca.model.languages import BASH, PYTHON
 from ricerca.model.marks import KIND_CHILD
 from ricerca.model.rounds import PLAIN, RECORDED
 from ricerca.model.run_tables import RunTables
+from ricerca.runner.shells import refuse_too_old
 from ricerca.study.store import Study
 
 bash = shutil.which("bash")
@@ -367,3 +369,32 @@ def test_choices_that_only_python_knows_are_refused_for_a_script(tmp_path, optio
     assert done.returncode == 2
     assert f"{option[0]} is known for Python programs only" in done.stderr
     assert not list(tmp_path.glob("*.ricerca"))
+
+
+@pytest.mark.parametrize("words", [("bash", "--posix", "job.sh"), ("bash", "-p", "job.sh"), ("zsh", "-f", "job.sh")])
+def test_a_shell_that_reads_no_start_file_runs_as_it_would_and_says_why_nothing_was_recorded(tmp_path, words):
+    if shutil.which(words[0]) is None:
+        pytest.skip(f"there is no {words[0]} here")
+    (tmp_path / "job.sh").write_text("echo ran\nexit 3\n")
+    done = ricerca("record", "--", *words, cwd=tmp_path)
+    assert (done.returncode, done.stdout) == (3, "ran\n")
+    assert f"reads no start file with {words[1]}" in done.stderr
+    assert not list(tmp_path.glob("*.ricerca"))
+
+
+def test_a_restricted_bash_is_recorded(tmp_path):
+    (tmp_path / "job.sh").write_text("f() { :; }\nf; f\ncd / 2>/dev/null || echo restricted\n")
+    done = ricerca("record", "--study", "s.ricerca", "--quiet", "--", "bash", "-r", "job.sh", cwd=tmp_path)
+    assert (done.returncode, done.stdout) == (0, "restricted\n")
+    with Study.open(tmp_path / "s.ricerca") as study:
+        assert Recorded("", "", 0, study.tables(study.round().last_run(RECORDED).id)).calls["f"] == 2
+
+
+def test_a_bash_that_is_too_old_is_refused(tmp_path):
+    old = tmp_path / "bash"
+    old.write_text("#!/bin/sh\necho '4.4.20(1)-release'\n")
+    old.chmod(0o755)
+    with pytest.raises(InputError, match=r"is bash 4\.4\.20, which has no clock"):
+        refuse_too_old(str(old))
+    refuse_too_old("/usr/bin/zsh")
+    refuse_too_old(bash)

@@ -17,7 +17,7 @@ from ricerca.model.errors import InputError
 from ricerca.model.rounds import Subject
 from ricerca.runner.compiled import FLAGS, is_compiled, why_not
 from ricerca.runner.own_code import own_roots
-from ricerca.runner.shells import first_line_words, shell_named, shell_of_file
+from ricerca.runner.shells import first_line_words, refuse_too_old, shell_named, shell_of_file
 from ricerca.runner.writers import interpreter_of_file, language_named
 
 OTHERS = "bash, zsh, Lua, Perl or Ruby"
@@ -221,6 +221,7 @@ def _command(program: Sequence[str], make: Callable[..., Subject], folder: str) 
         subject = _with_options(program[1:], make, folder, os.path.abspath(found))
         return replace(subject, program=tuple(program))
     own = _shebang_python(Path(found))
+    refuse_too_old(found)
     named = shell_named(program[0]) or language_named(program[0])
     if named or shell_of_file(Path(found)) or interpreter_of_file(Path(found)):
         script = next((word for word in program[1:] if not word.startswith("-")), "") if named else found

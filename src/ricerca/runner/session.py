@@ -21,6 +21,7 @@ from ricerca.runner.native import NATIVE, PUBLIC, hook_setting
 from ricerca.runner.quiet import Quiet
 from ricerca.runner.restoring import Restorer
 from ricerca.runner.revisions import checkout_of
+from ricerca.runner.shells import why_nothing
 from ricerca.runner.taking import Taken, ended_about, take_in
 from ricerca.study.cases import known_case
 from ricerca.study.store import Study
@@ -356,7 +357,7 @@ class Session:
             taken: Taken = take_in(recording, about)
         except FileDamagedError as problem:
             recordings.remove(recording)
-            return Outcome(number, ended, None, problem=ended.problem or str(problem))
+            return Outcome(number, ended, None, problem=ended.problem or why_nothing(about.subject) or str(problem))
         except (RicercaError, OSError) as problem:
             why = str(problem)
             try:

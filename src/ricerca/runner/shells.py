@@ -14,11 +14,16 @@ from importlib.resources import files
 from itertools import takewhile
 from pathlib import Path
 
+from ricerca.model.errors import InputError
 from ricerca.model.languages import BASH, ZSH
 from ricerca.model.rounds import Subject
 
 START = Path(str(files("ricerca.recorder").joinpath("shell", "bash_start.sh")))
 LOOPS, TRIES = 3000, 3
+LEAST_BASH = 5
+KEEPS_OUT = {"--posix", "--no-rcs"}
+KEEPS_OUT_LETTERS = {BASH: set("p"), ZSH: set("f"), "": set()}
+"""Options with which a shell reads no start file."""
 _SHELL = re.compile(r"(bash|zsh)(-?\d[\d.]*)?$")
 _SUFFIXES = {".sh": BASH, ".bash": BASH, ".zsh": ZSH}
 
@@ -76,6 +81,33 @@ def environment(before: Mapping[str, str]) -> dict[str, str]:
     """Variables by which shells that are started are recorded; ``before`` is what they were."""
     given = {"BASH_ENV": str(START), "ZDOTDIR": str(START.parent / "zsh")}
     return given | {f"RICERCA_{name}": before.get(name, "") for name in given}
+
+
+def why_nothing(subject: Subject) -> str:
+    """What may have kept a shell from writing anything; empty for other programs, and where nothing is known to."""
+    shell = shell_of(subject)
+    options = {word for word in subject.program[1:] if word.startswith("-")} if shell_named(subject.program[0]) else set()
+    kept_out = sorted(word for word in options if word in KEEPS_OUT or (not word.startswith("--") and set(word) & KEEPS_OUT_LETTERS[shell]))
+    if shell and kept_out:
+        return f"{shell} reads no start file with {kept_out[0]}, and so was not recorded. Record it without that option."
+    return ""
+
+
+def refuse_too_old(program: str) -> None:
+    """Refuse a bash that has no clock of microseconds.
+
+    Raises
+    ------
+    InputError
+        It is older than bash 5.
+    """
+    if shell_named(program) != BASH:
+        return
+    done = subprocess.run([program, "-c", "echo $BASH_VERSION"], capture_output=True, text=True, env={**os.environ, "BASH_ENV": ""})
+    version = done.stdout.strip().partition("(")[0]
+    first = version.partition(".")[0]
+    if first.isdigit() and int(first) < LEAST_BASH:
+        raise InputError(f"{program} is bash {version}, which has no clock that is fine enough to record it.", "Use bash 5 or later.")
 
 
 @lru_cache

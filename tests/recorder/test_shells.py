@@ -20,6 +20,7 @@ from ricerca.model.marks import KIND_CHILD
 from ricerca.model.rounds import PLAIN, RECORDED
 from ricerca.model.run_tables import RunTables
 from ricerca.runner.shells import refuse_too_old
+from ricerca.runner.trace_limit import TraceLimit
 from ricerca.study.store import Study
 
 bash = shutil.which("bash")
@@ -398,3 +399,24 @@ def test_a_bash_that_is_too_old_is_refused(tmp_path):
         refuse_too_old(str(old))
     refuse_too_old("/usr/bin/zsh")
     refuse_too_old(bash)
+
+
+def test_a_script_that_runs_on_and_on_keeps_to_the_limit_and_says_so(tmp_path):
+    (tmp_path / "job.sh").write_text("#!/bin/bash\nfor ((i = 0; i < 200000; i++)); do :; done\necho done\n")
+    done = ricerca("record", "--study", "s.ricerca", "--limit", "4M", "--", "bash", "job.sh", cwd=tmp_path)
+    assert (done.returncode, done.stdout) == (0, "done\n")
+    assert "It is not complete" in done.stderr and "limit" in done.stderr
+    with Study.open(tmp_path / "s.ricerca") as study:
+        calls = Recorded("", "", 0, study.tables(study.round().last_run(RECORDED).id)).calls[":"]
+    assert 1000 < calls < 200_000
+
+
+def test_what_grows_is_cut_at_its_limit_again_and_again(tmp_path):
+    recording = tmp_path / "r.recording"
+    for name in ("r.recording.1.bash", "r.recording.2.events", "r.recording.3", "r.recording.about"):
+        (tmp_path / name).write_bytes(bytes(5000))
+    limit = TraceLimit(recording, 1000)
+    limit.look()
+    sizes = {file.name: file.stat().st_size for file in tmp_path.iterdir()}
+    assert (sizes["r.recording.1.bash"], sizes["r.recording.2.events"], sizes["r.recording.3"]) == (1000, 1000, 5000)
+    assert {name for name in sizes if name.endswith(".full")} == {"r.recording.1.bash.full", "r.recording.2.events.full"}

@@ -4,9 +4,12 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from ricerca.model.errors import FileDamagedError
+from ricerca.model.languages import FULL
+from ricerca.model.marks import FLAG_LIMIT_REACHED
 from ricerca.model.run_tables import RunTables
 from ricerca.recording.compiled import contexts_above, with_names
 from ricerca.recording.merging import without_unused
@@ -61,6 +64,11 @@ def _named(file: Path, tables: RunTables) -> RunTables:
         raise FileDamagedError(f"{file.name} is not a recording that can be read: an address in it is none.") from None
 
 
+def _cut_at_limit(tables: RunTables) -> RunTables:
+    """A run of which only the beginning was kept."""
+    return replace(tables, facts=replace(tables.facts, flags=tables.facts.flags | FLAG_LIMIT_REACHED))
+
+
 def _of_stream(file: Path) -> Process:
     reader = read_stream(file)
     return Process(reader.tables(), tuple(reader.started))
@@ -86,16 +94,20 @@ def read_parts(first: Path, others: Sequence[Path], cost_of: Cost, end_unix_ns: 
     """
     processes = [Process(tables, programs_of(tables)) for tables in ([take(open_recording(first))] if began(first) or not others else [])]
     traces: list[ShellTrace] = []
+    full: list[ShellTrace] = []
     unreadable = 0
     for file in others:
         if not began(file):
             continue  # the process was replaced by another program, or was ended, before it began
         try:
+            was_cut = file.with_name(file.name + FULL).exists()
             if is_trace(file):
                 traces.append(read_trace(file))
+                full += [traces[-1]] if was_cut else []
                 continue
             if is_stream(file):
-                processes.append(_of_stream(file))
+                process = _of_stream(file)
+                processes.append(replace(process, tables=_cut_at_limit(process.tables)) if was_cut else process)
                 continue
             tables = take(open_recording(file))
             if tables.facts.hook == HOOK_COMPILED:
@@ -112,7 +124,10 @@ def read_parts(first: Path, others: Sequence[Path], cost_of: Cost, end_unix_ns: 
     for trace in traces:
         end = end_unix_ns if trace is main else min(ends.of(trace), end_unix_ns or ends.of(trace))
         reader = ShellReader(trace, cost_of(trace.start.language), end)
-        process = Process(reader.read(), tuple(reader.started))
+        tables = reader.read()
+        if trace in full:
+            tables = _cut_at_limit(tables)
+        process = Process(tables, tuple(reader.started))
         processes.insert(0 if trace is main else len(processes), process)
     if main is None and not began(first):  # neither a Python nor a shell: what began first is the program itself
         processes.sort(key=lambda process: process.began_ns)

@@ -21,6 +21,7 @@ from ricerca.runner.compiled import compiled_subject, preloaded, tells_extension
 from ricerca.runner.native import ENTRY, PURE
 from ricerca.runner.program import command_of, is_isolated
 from ricerca.runner.shells import environment, recorded_words, shell_of
+from ricerca.runner.trace_limit import TraceLimit
 from ricerca.runner.writers import language_of, writer_environment
 
 if TYPE_CHECKING:
@@ -188,6 +189,9 @@ class Execution:
             if own_input is not None:
                 own_input.close()
         self._started_ns = time.clock_gettime_ns(time.CLOCK_MONOTONIC)
+        self._traces = TraceLimit(recording, int(extra_env.get("RICERCA_LIMIT", DEFAULT_LIMIT_BYTES))) if recording is not None else None
+        if self._traces is not None:
+            self._traces.start()
 
     def signal(self, number: int) -> None:
         """Send the program a signal, and its children where it has a group of its own; nothing happens when it is gone."""
@@ -209,6 +213,8 @@ class Execution:
                 look()
                 time.sleep(WAIT_SECONDS)
         ended_ns = time.clock_gettime_ns(time.CLOCK_MONOTONIC)
+        if self._traces is not None:
+            self._traces.end()
         code = os.waitstatus_to_exitcode(status)
         self.process.returncode = code
         problem = ""

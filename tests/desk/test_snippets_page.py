@@ -12,6 +12,7 @@ from PyQt6.QtTest import QTest
 from test_window import no_qt_warnings, open_window, settings  # noqa: F401 - fixtures
 
 from ricerca.desk.pages.spread import SpreadRow
+from ricerca.examples.shipped import NIGHTLY
 from ricerca.model.errors import InputError
 from ricerca.report.snippets import beside_median, short_pair
 from ricerca.runner.snippets import kept, snippet_that_calls
@@ -138,6 +139,37 @@ def test_the_selected_line_is_taken_without_its_return(window):
     window.state.select_line(window.state.selected, 2)
     window.time_snippet()
     assert window.snippets.fields[0].toPlainText() == "[value * 2 for value in values]"
+
+
+def test_another_study_begins_with_an_empty_page(window, qtbot, recorded, tmp_path):
+    time_them(window, qtbot, "1 + 1")
+    other = tmp_path / "other.ricerca"
+    shutil.copy(recorded, other)
+    window.open_study(other)
+    qtbot.waitUntil(lambda: window.state.path == other and not window.workers.busy, timeout=20_000)
+    assert window.snippets.facts is None and rows(window) == []
+    assert window.snippets.fields[0].toPlainText() == ""
+
+
+def test_a_failure_elsewhere_does_not_end_the_timing(window, qtbot):
+    page = window.snippets
+    window.show_named_page("Snippets")
+    page.fields[0].setPlainText("1 + 1")
+    page.seconds.setValue(0.5)
+    page.start()
+    window.state.failed.emit("Something else went wrong.")
+    qtbot.waitUntil(lambda: page.facts is not None, timeout=60_000)
+    assert len(rows(window)) == 1
+
+
+def test_a_function_of_another_language_begins_no_snippet(open_window, qtbot, tmp_path):  # noqa: F811
+    study = tmp_path / "n.ricerca"
+    shutil.copy(NIGHTLY, study)
+    made = open_window(study)
+    qtbot.waitUntil(lambda: made.state.view is not None and not made.workers.busy, timeout=20_000)
+    select(made, "check_gauges")
+    made.time_snippet()
+    assert made.notice_text.text() == "A snippet is Python code; check_gauges is bash."
 
 
 def test_up_to_six_ways_can_be_typed(window):

@@ -26,7 +26,8 @@ from ricerca.desk.look import theme
 from ricerca.desk.look.tips import tip
 from ricerca.desk.pages.spread import SpreadRow
 from ricerca.desk.state import DeskState
-from ricerca.model.errors import InputError
+from ricerca.model.errors import InputError, RicercaError
+from ricerca.model.languages import PYTHON
 from ricerca.model.rounds import Subject
 from ricerca.report.snippets import answer_text, beside_median, pair_sentence, short_pair, snippet_facts
 from ricerca.report.wording import plural
@@ -97,8 +98,7 @@ class SnippetsPage(QWidget):
         layout.addLayout(self._form)
         layout.addLayout(self._make_choices())
         layout.addWidget(self.scroller, 1)
-        state.study_opened.connect(self._fetch)
-        state.failed.connect(lambda _text: self._failed())
+        state.study_opened.connect(self._begin_anew)
 
     # ---- building
 
@@ -181,6 +181,10 @@ class SnippetsPage(QWidget):
             self._state.failed.emit("Select a function or a line first.")
             return
         loaded, line = view.loaded, self._state.selected_line
+        language = loaded.profile.functions.language_of(self._state.selected)
+        if language != PYTHON:
+            self._state.failed.emit(f"A snippet is Python code; {place[1]} is {language}.")
+            return
         lines = loaded.sources.get(place[2], "").splitlines()
         own = loaded.profile.functions.layer[self._state.selected] == "mine"
         try:
@@ -201,6 +205,15 @@ class SnippetsPage(QWidget):
             cursor = self.fields[0].textCursor()
             cursor.setPosition(len(text) - 1)
             self.fields[0].setTextCursor(cursor)
+
+    def _begin_anew(self) -> None:
+        """Another study is open: nothing of the one before stays."""
+        self.stop()
+        self.facts = None
+        for field in (self.setup, *self.fields):
+            field.clear()
+        self._clear()
+        self._fetch()
 
     def _fetch(self) -> None:
         path = self._state.path
@@ -253,11 +266,6 @@ class SnippetsPage(QWidget):
             self._ended()
             self._say(["Stopped; nothing was kept."])
 
-    def _failed(self) -> None:
-        if self._timing is not None:
-            self._ended()
-            self._clear()
-
     def _ended(self) -> None:
         self._timing = None
         self.start_button.setText("Time them")
@@ -275,9 +283,12 @@ class SnippetsPage(QWidget):
         request = SnippetRequest(texts, self.setup.toPlainText(), pythons, self.seconds.value(), self.collect.isChecked(), cwd)
         timing, counting = SnippetTiming(request), self.calls.isChecked()
 
-        def make() -> dict[str, Any]:
-            found = timing.run()
-            counts = [calls_of_a_loop(request, text, pythons[0]) for text in texts] if counting else []
+        def make() -> dict[str, Any] | RicercaError:
+            try:
+                found = timing.run()
+                counts = [calls_of_a_loop(request, text, pythons[0]) for text in texts] if counting else []
+            except RicercaError as problem:
+                return problem
             facts = snippet_facts(request, found, counts)
             if path is not None:
                 keep(path, facts)
@@ -288,9 +299,14 @@ class SnippetsPage(QWidget):
         self._say([f"Timing {plural(len(texts), 'snippet')} for about {request.seconds * len(pythons):g} s …"])
         self._state.workers.request("snippets", make, partial(self._done, timing))
 
-    def _done(self, timing: SnippetTiming, facts: dict[str, Any]) -> None:
-        if self._timing is timing:
-            self._ended()
+    def _done(self, timing: SnippetTiming, facts: dict[str, Any] | RicercaError) -> None:
+        if self._timing is not timing:
+            return
+        self._ended()
+        if isinstance(facts, RicercaError):
+            self._clear()
+            self._state.failed.emit(str(facts))
+        else:
             self.show_facts(facts)
             self._fetch()
 

@@ -22,7 +22,7 @@ def head(pid: int = 10, parent: int = 1, at: str = "1.000000", name: str = "/w/j
 
 def event(ms: int, text: str, line: int = 1, depth: int = 1, function: str = "", pid: int = 10, level: int = 0, status: int = 0, file: str = "job.sh",
           plus: str = "+") -> str:  # fmt: skip
-    at = f"1.{ms * 1000:06d}"
+    at = f"{1 + ms / 1000:.6f}"
     return plus + MARK + PART.join([at, "10", str(pid), str(level), str(status), str(line), str(depth), function, file, text]) + "\n"
 
 
@@ -93,6 +93,13 @@ def test_a_trace_is_told_from_other_recordings(tmp_path):
     (tmp_path / "a").write_text(head())
     (tmp_path / "b").write_bytes(b"RICERCA\0")
     assert is_trace(tmp_path / "a") and not is_trace(tmp_path / "b") and not is_trace(tmp_path / "none")
+
+
+def test_a_clock_that_is_set_back_makes_no_time_before_the_start(trace):
+    found = trace(event(-500, "x=1", -3), event(2, "date"))
+    assert [one.at_ns for one in found.events] == [1_000_000_000, 1_002_000_000] and found.events[0].line == 0
+    tables = ShellReader(found, 0, 1_003_000_000).read()
+    assert int(tables.self_ns.sum()) == 3 * START and (tables.slice_number >= 0).all()
 
 
 def test_an_empty_script_has_its_body_and_its_time(trace):

@@ -83,7 +83,19 @@ def test_what_runs_outside_all_calls_counts_to_the_body():
 
 @pytest.mark.parametrize(
     "bad",
-    [{"enter": 99, "at": 1}, {"enter": 1}, {"odd": 1}, {"leave": 1, "at": "soon"}, [1, 2], {"name": 4, "function": "x", "kind": "spell"}],
+    [
+        {"enter": 1, "at": -5},
+        {"enter": 1, "at": 10**30},
+        {"enter": 1, "at": 6, "line": -1},
+        {"line": 10**12, "at": 6},
+        {"end": -1},
+        {"enter": 99, "at": 1},
+        {"enter": 1},
+        {"odd": 1},
+        {"leave": 1, "at": "soon"},
+        [1, 2],
+        {"name": 4, "function": "x", "kind": "spell"},
+    ],
 )
 def test_a_line_that_makes_no_sense_ends_the_run_and_keeps_what_came_before(bad):
     reader = stream(F, {"enter": 1, "at": 0}, {"leave": 1, "at": 5}, bad, {"enter": 1, "at": 6}, {"end": 9})

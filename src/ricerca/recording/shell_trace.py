@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from ricerca.model.errors import FileDamagedError
@@ -106,7 +106,7 @@ def _event(record: str) -> ShellEvent | None:
             int(pid),
             int(level),
             int(status),
-            int(line),
+            max(int(line), 0),
             int(depth),
             function,
             file,
@@ -133,6 +133,8 @@ def read_trace(path: Path) -> ShellTrace:
     found = [_event(record) for record in _records(iter(lines[1 : len(lines) - (1 if whole else 0)]))]
     events = [event for event in found if event is not None and not event.file.endswith(OURS)]
     # Processes write beside each other; a stable sort keeps the order of each one's events.
+    # A clock that was set back must not make time before the start.
+    events = [event if event.at_ns >= start.start_unix_ns else replace(event, at_ns=start.start_unix_ns) for event in events]
     return ShellTrace(start, tuple(sorted(events, key=lambda event: event.at_ns)), cut=not whole or None in found)
 
 

@@ -17,6 +17,8 @@ from ricerca.recording.shell import Started
 
 VERSION = 1
 HEAD = b'{"ricerca":'
+MOST_UNIX_NS = (1 << 63) - 1
+MOST_NS, MOST_LINE = 1 << 60, (1 << 31) - 1
 KINDS = {"function": KIND_PYTHON, "builtin": KIND_BUILTIN, "import": KIND_IMPORT, "program": KIND_CHILD}
 
 
@@ -61,6 +63,20 @@ def is_stream(path: Path) -> bool:
         return False
 
 
+def _whole(value: Any, most: int = MOST_NS) -> int:
+    """A number from 0 to the most there can be.
+
+    Raises
+    ------
+    ValueError
+        It is none.
+    """
+    number = int(value)
+    if not 0 <= number <= most:
+        raise ValueError(f"{number} is out of range")
+    return number
+
+
 def head_of(line: str, name: str) -> StreamHead:
     """What the first line of a stream says.
 
@@ -77,11 +93,10 @@ def head_of(line: str, name: str) -> StreamHead:
             raise ValueError("it is no stream of events")
         if int(facts.get("version", 1)) > VERSION:
             raise NewerFormatError(f"{name} was written by a newer Ricerca's writer.", "Update Ricerca to read it.")
-        return StreamHead(
-            str(facts["language"]), tuple(map(str, facts.get("program", ()))), int(facts.get("pid", 0)), int(facts.get("parent_pid", 0)),
-            int(facts.get("start_unix_ns", 0)), str(facts.get("body", "")),
-        )  # fmt: skip
-    except (ValueError, KeyError, TypeError) as problem:
+        pids = _whole(facts.get("pid", 0)), _whole(facts.get("parent_pid", 0))
+        start_unix_ns, program = _whole(facts.get("start_unix_ns", 0), MOST_UNIX_NS), tuple(map(str, facts.get("program", ())))
+        return StreamHead(str(facts["language"]), program, *pids, start_unix_ns, str(facts.get("body", "")))
+    except (ValueError, KeyError, TypeError, RecursionError) as problem:
         if isinstance(problem, NewerFormatError):
             raise
         raise FileDamagedError(f"{name} is not a stream of events that can be read: its first line makes no sense ({problem}).") from None
@@ -108,7 +123,7 @@ class StreamReader:
         for line in lines:
             try:
                 self._take(json.loads(line))
-            except (ValueError, KeyError, TypeError, AttributeError):
+            except (ValueError, KeyError, TypeError, AttributeError, RecursionError, OverflowError):
                 self.cut = True
                 return
 
@@ -117,7 +132,7 @@ class StreamReader:
             thread, now = self._passed(event)
             function = self._functions[int(event["enter"])]
             above = thread.stack[-1].context if thread.stack else thread.base
-            context = self._tree.below(above, function, int(event.get("line", thread.line)))
+            context = self._tree.below(above, function, _whole(event.get("line", thread.line), MOST_LINE))
             self._tree.call(context, now, bool(event.get("resumed")))
             thread.stack.append(_Open(function, context, now))
             thread.line = 0
@@ -126,12 +141,13 @@ class StreamReader:
             self._leave(thread, self._functions[int(event["leave"])], now)
         elif "line" in event:
             thread, _now = self._passed(event)
-            thread.line = int(event["line"])
+            thread.line = _whole(event["line"], MOST_LINE)
             if thread.stack:
                 self._tree.line(thread.stack[-1].context, thread.line, 1)
         elif "name" in event:
-            key = FunctionKey(str(event["function"]), str(event.get("module", "")), str(event.get("file", "")),
-                              int(event.get("first_line", 0)), KINDS[event.get("kind", "function")], self.head.language)  # fmt: skip
+            first_line, kind = _whole(event.get("first_line", 0), MOST_LINE), KINDS[event.get("kind", "function")]
+            module, file = str(event.get("module", "")), str(event.get("file", ""))
+            key = FunctionKey(str(event["function"]), module, file, first_line, kind, self.head.language)
             self._functions[int(event["name"])] = number = self._tree.function(key)
             if key.kind == KIND_CHILD:
                 self._programs.add(number)
@@ -139,7 +155,7 @@ class StreamReader:
             self._names[int(event["thread"])] = str(event["thread_name"])
         elif "end" in event:
             for thread in self._threads.values():
-                self._close(thread, int(event["end"]))
+                self._close(thread, _whole(event["end"]))
             self.exit_status = event.get("exit_status")
             self.cut = False
         else:
@@ -147,7 +163,7 @@ class StreamReader:
 
     def _passed(self, event: dict[str, Any]) -> tuple[_Thread, int]:
         """Book the time since the thread's last event on what ran; that thread, and the time now."""
-        number, now = int(event.get("thread", 0)), int(event["at"])
+        number, now = int(event.get("thread", 0)), _whole(event["at"])
         thread = self._threads.get(number)
         if thread is None:
             root = self._tree.thread(self._names.get(number, "main" if not self._threads else f"thread {number}"), self.head.pid)

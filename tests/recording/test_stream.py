@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import shutil
 import subprocess
 from collections import Counter
@@ -204,3 +205,14 @@ def test_programs_in_other_languages_are_recorded_by_their_interpreters_and_do_n
     assert facts["complete"] and facts["exit_status"] == 4
     again = ricerca("record", "--study", "t.ricerca", "--quiet", "--", name, "a", cwd=tmp_path)
     assert again.returncode == 4, "a script is started by its interpreter"
+
+
+@pytest.mark.skipif(shutil.which("lua") is None, reason="there is no lua here")
+def test_a_lua_that_a_lua_starts_leaves_its_parents_events_alone_and_start_code_has_its_turn(tmp_path):
+    (tmp_path / "child.lua").write_text("local function small() end\nfor i = 1, 50 do small() end\nprint('child')\n")
+    (tmp_path / "job.lua").write_text("function work() end\nwork()\nos.execute('lua child.lua')\nwork()\nprint(started)\n")
+    env = {**os.environ, "LUA_INIT": "started = 'before'", "XDG_CACHE_HOME": str(tmp_path / "cache")}
+    done = ricerca("record", "--study", "s.ricerca", "--quiet", "--", "lua", "job.lua", cwd=tmp_path, env=env)
+    assert (done.returncode, done.stdout) == (0, "child\nbefore\n"), done.stderr
+    calls = {row["function"]: row["calls"] for row in facts_of(tmp_path / "s.ricerca")["functions"]}
+    assert calls["work"] == 2 and "small" not in calls

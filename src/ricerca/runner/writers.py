@@ -52,9 +52,9 @@ def writer_environment(language: str, recording: Path, before: Mapping[str, str]
     """Variables by which an interpreter loads its writer; those it had stay in force."""
     given = {EVENTS: f"{recording}.0.events"}
     if language == LUA:
-        given["LUA_INIT"] = f"@{FOLDER / 'writer.lua'}"
-        for name in [name for name in before if name.startswith("LUA_INIT_")]:
-            given[name] = given["LUA_INIT"]  # a variable of its version comes first
+        given["LUA_INIT"], given["RICERCA_LUA_INIT"] = f"@{FOLDER / 'writer.lua'}", before.get("LUA_INIT", "")
+        for name in [name for name in before if name.startswith("LUA_INIT_")]:  # a variable of its version comes first
+            given["RICERCA_LUA_INIT"], given[name] = before[name], given["LUA_INIT"]
     elif language == PERL:
         options, folders = before.get("PERL5OPT", ""), before.get("PERL5LIB", "")
         given |= {"RICERCA_PERL5OPT": options, "RICERCA_PERL5LIB": folders}

@@ -1,6 +1,12 @@
 -- Writes what a Lua program does as lines of JSON: calls and returns, with names once. Lua 5.2 on, by its debug library; loaded by LUA_INIT.
 -- Times are those of the processor: Lua has no finer clock of the wall.
 local path = os.getenv("RICERCA_EVENTS")
+local before = os.getenv("RICERCA_LUA_INIT")
+local other = path and io.open(path, "r")
+if other then -- another Lua that this program starts finds the same variables: the file is its parent's
+  path = not other:read(1) and path or nil
+  other:close()
+end
 local file = path and debug and debug.sethook and io.open(path, "w")
 if file then
   file:setvbuf("full", 65536)
@@ -61,6 +67,7 @@ if file then
   for place = 0, arg and #arg or 0 do words[#words + 1] = quoted(arg[place] or "") end
   write(file, '{"ricerca":"events","version":1,"language":"Lua","program":[', table.concat(words, ","), '],"start_unix_ns":',
     format("%d", os.time()), "000000000}\n")
+  file:flush()
   coroutine.create = function(body)
     local thread = create(body)
     sethook(thread, hook, "cr")
@@ -85,5 +92,9 @@ if file then
   local exit = os.exit
   os.exit = function(...) finish(); exit(...) end
   debug.getregistry().ricerca = setmetatable({}, { __gc = finish })
-  sethook(hook, "cr")
+  ricerca_begin = function() ricerca_begin = nil; sethook(hook, "cr") end
 end
+if before and before ~= "" then -- what the person had there has its turn
+  if before:sub(1, 1) == "@" then dofile(before:sub(2)) else assert((loadstring or load)(before, "=LUA_INIT"))() end
+end
+if ricerca_begin then ricerca_begin() end

@@ -423,4 +423,4 @@ def test_the_earlier_binary_is_run_again_beside_the_new_one(tmp_path):
         assert edited_since(study, study.rounds())[2] == (str(tmp_path / "prog"), str(tmp_path / "prog.c"))
     verdict = json.loads(ricerca("compare", "s.ricerca", "--json", cwd=tmp_path).stdout)
     assert verdict["pairs"] == 4, "runs made in turn, the earlier binary in its place"
-    assert verdict["verdict"] == "faster" and verdict["speedup"] > 3
+    assert verdict["verdict"] == "faster" and verdict["speedup"] > 1.5, "a tenth of the loops, beside the start of the program"

@@ -8,6 +8,7 @@ import platform
 import shutil
 import subprocess
 from contextlib import suppress
+from functools import lru_cache
 from pathlib import Path
 
 from platformdirs import user_cache_path
@@ -23,8 +24,8 @@ LANGUAGES = {"c": "gcc", "c++": "g++", "fortran": "gfortran"}
 FLAGS = "-g -finstrument-functions"
 TOLD = b"__cyg_profile_func_enter"
 ELF = b"\x7fELF"
-MOST_EXTENSIONS = 200
-"""So many are looked at in a project's folders."""
+MOST_EXTENSIONS, MOST_FOLDERS = 200, 2000
+"""So many are looked at in a project."""
 
 
 def flags_for(language: str) -> str:
@@ -62,6 +63,16 @@ def compiled_subject(subject: Subject) -> bool:
 
 def why_not(path: Path) -> str:
     """Why a compiled program cannot be recorded; empty where it can."""
+    try:
+        facts = path.stat()
+    except OSError as problem:
+        return f"it cannot be read ({problem})"
+    return _why_not(path, facts.st_mtime_ns, facts.st_size)
+
+
+@lru_cache(maxsize=64)
+def _why_not(path: Path, _changed_ns: int, _bytes: int) -> str:
+    """The same, asked once of each state of a file."""
     from elftools.common.exceptions import ELFError
     from elftools.elf.dynamic import DynamicSection
     from elftools.elf.elffile import ELFFile
@@ -85,9 +96,12 @@ def why_not(path: Path) -> str:
 
 def tells_extensions(subject: Subject) -> bool:
     """Whether an extension module in the person's own folders is built to tell its calls."""
-    found = 0
+    found = looked_at = 0
     for root in dict.fromkeys((subject.cwd, *subject.roots)):
         for folder, folders, names in os.walk(root):
+            looked_at += 1
+            if looked_at > MOST_FOLDERS:
+                return False
             folders[:] = [
                 name for name in folders if not name.startswith(".") and name not in ("node_modules", "__pycache__", "site-packages")
             ]

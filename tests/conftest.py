@@ -7,12 +7,13 @@ import os
 import shutil
 import subprocess
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
 import pytest
 from click.testing import CliRunner
+from forking import ForkedCommands
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
@@ -119,8 +120,16 @@ def hook(request: pytest.FixtureRequest) -> str:
     return request.param
 
 
+@pytest.fixture(scope="session")
+def forked() -> Iterator[ForkedCommands]:
+    """The command line, loaded once."""
+    commands = ForkedCommands()
+    yield commands
+    commands.close()
+
+
 @pytest.fixture
-def counted(tmp_path: Path, interpreter: str, hook: str) -> Recorder:
+def counted(tmp_path: Path, interpreter: str, hook: str, forked: ForkedCommands) -> Recorder:
     """Records a program text with each interpreter and each kind of hook, and gives its counts."""
 
     def record(text: str, *options: str, arguments: tuple[str, ...] = ()) -> Counts:
@@ -128,9 +137,8 @@ def counted(tmp_path: Path, interpreter: str, hook: str) -> Recorder:
         script.write_text(text)
         study = tmp_path / "study.ricerca"
         study.unlink(missing_ok=True)
-        done = ricerca(
-            "record", "--hook", hook, "--python", interpreter, "--study", study, *options, "--", script, *arguments, cwd=tmp_path
-        )
+        words = ["record", "--hook", hook, "--python", interpreter, "--study", study, *options, "--", script, *arguments]
+        done = forked.run([str(word) for word in words], tmp_path)
         assert study.exists(), done.stderr
         # What is tested is the recorder: reading its counts needs no process of its own each time.
         ranked = CliRunner().invoke(main, ["rank", str(study), "--json", "--edges", "--lines"])

@@ -1,0 +1,63 @@
+"""Runs the real command line in forks of a process that has loaded it once: most of what a recording in a test takes is loading."""
+
+from __future__ import annotations
+
+import json
+import os
+import socket
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+SERVER = """
+import json, os, signal, socket, sys
+import ricerca.cli, ricerca.runner.session, ricerca.runner.taking, ricerca.runner.sources
+import ricerca.recording.one_tree, ricerca.recording.parts, ricerca.study.run_tables
+
+def serve(connection):
+    for line in connection:
+        asked = json.loads(line)
+        pid = os.fork()
+        if pid == 0:
+            os.environ.clear()
+            os.environ.update(asked["env"])
+            os.chdir(asked["cwd"])
+            for number, name in enumerate(("/dev/null", asked["out"], asked["err"])):
+                handle = os.open(name, os.O_RDONLY if number == 0 else os.O_WRONLY)
+                os.dup2(handle, number)
+                os.close(handle)
+            connection.close()
+            sys.argv = ["ricerca", *asked["words"]]
+            ricerca.cli.main()
+        _pid, status = os.waitpid(pid, 0)
+        connection.write(json.dumps(os.waitstatus_to_exitcode(status)) + "\\n")
+        connection.flush()
+
+serve(socket.socket(fileno=int(sys.argv[1])).makefile("rw"))
+"""
+
+
+class ForkedCommands:
+    """One server for a whole test process."""
+
+    def __init__(self) -> None:
+        ours, theirs = socket.socketpair()
+        self._server = subprocess.Popen([sys.executable, "-c", SERVER, str(theirs.fileno())], pass_fds=[theirs.fileno()])
+        theirs.close()
+        self._socket, self._connection = ours, ours.makefile("rw")
+
+    def run(self, words: list[str], cwd: Path) -> subprocess.CompletedProcess[str]:
+        """Run one command as ``subprocess.run`` would, with nothing on its standard input."""
+        with tempfile.NamedTemporaryFile("r") as out, tempfile.NamedTemporaryFile("r") as err:
+            asked = {"words": words, "cwd": str(cwd), "env": dict(os.environ), "out": out.name, "err": err.name}
+            self._connection.write(json.dumps(asked) + "\n")
+            self._connection.flush()
+            status = json.loads(self._connection.readline())
+            return subprocess.CompletedProcess(words, status, out.read(), err.read())
+
+    def close(self) -> None:
+        """End the server."""
+        self._connection.close()
+        self._socket.close()
+        self._server.wait(20)

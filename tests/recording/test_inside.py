@@ -83,6 +83,15 @@ def test_a_thread_that_no_interpreter_called_stays_a_thread():
     assert names["fib"][0] == 5 and names["kern"] == (1, 100, "main")
 
 
+@pytest.mark.parametrize("first_language", ["python", "bash"])
+def test_what_went_unseen_in_any_process_is_said_of_the_whole_run(first_language):
+    first, second = python_part(), python_part()
+    shell = replace(first, facts=replace(first.facts, language=first_language, pid=7, unseen_threads=1, strange_stacks=4))
+    python = replace(second, facts=replace(second.facts, pid=8, start_unix_ns=first.facts.start_unix_ns + 1, unseen_threads=2))
+    facts = one_tree([Process(shell), Process(python)]).facts
+    assert (facts.unseen_threads, facts.strange_stacks, facts.pid, facts.language) == (3, 4, 7, first_language)
+
+
 def test_an_address_that_is_none_is_a_damaged_recording(tmp_path):
     with pytest.raises(FileDamagedError, match="an address in it is none"):
         _named(tmp_path / "r.recording.7.0", compiled_part(60))

@@ -87,10 +87,6 @@ class GrowingTree:
         """Note one call by its start and end; the shortest are dropped where there are too many."""
         self._spans.append((context, start_ns, max(end_ns, start_ns)))
 
-    def function_of(self, context: int) -> int:
-        """The function that a context is of."""
-        return self._rows[context][1]
-
     # ---- the tables
 
     def tables(self, facts: RunFacts) -> RunTables:

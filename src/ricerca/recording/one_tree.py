@@ -12,7 +12,7 @@ from ricerca.model.marks import KIND_CHILD
 from ricerca.model.run_tables import RunTables
 from ricerca.recording.compiled import contexts_above
 from ricerca.recording.inside import Times, hang_compiled
-from ricerca.recording.merging import merge, without_unused
+from ricerca.recording.merging import WATCHED, merge, without_unused
 from ricerca.recording.shell import Started
 
 COMPILED = "compiled"
@@ -103,14 +103,12 @@ def one_tree(processes: Sequence[Process]) -> RunTables:
     ordered = [first, *sorted(others, key=lambda process: process.began_ns)]
     merged = merge([process.tables for process in ordered])
     python = next((process.tables.facts for process in ordered if process.tables.facts.language == PYTHON), None)
-    facts = first.tables.facts
+    facts = merged.facts
     if facts.language != PYTHON and python is not None:  # what recording cost is known of Python's calls alone
-        kept = {
-            name: getattr(facts, name) for name in ("pid", "parent_pid", "start_unix_ns", "duration_ns", "closed", "language", "commands")
-        }
-        facts = replace(python, **kept)
+        kept = ("pid", "parent_pid", "start_unix_ns", "duration_ns", "closed", "language", "flags", "slice_ns", *WATCHED)
+        facts = replace(python, **{name: getattr(merged.facts, name) for name in kept})
     binaries = tuple(sorted({path for process in ordered for path in process.tables.facts.binaries}))
-    facts = replace(facts, flags=merged.facts.flags, slice_ns=merged.facts.slice_ns, commands=_commands(ordered), binaries=binaries)
+    facts = replace(facts, commands=_commands(ordered), binaries=binaries)
     parent, self_ns, waiting_ns = merged.parent.copy(), merged.self_ns.copy(), merged.waiting_ns.copy()
     slice_self, slice_waiting = merged.slice_self_ns.copy(), merged.slice_waiting_ns.copy()
     base = np.cumsum([0, *(len(process.tables.parent) for process in ordered)])

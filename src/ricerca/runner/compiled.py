@@ -20,7 +20,7 @@ from ricerca.runner.native import RECORDER, SOURCES, build_library
 CALLS = RECORDER / "compiled" / "calls.c"
 SHARED = ("arena", "clock", "slices", "stack")
 """Parts of the recorder that know nothing of any language."""
-LANGUAGES = {"c": "gcc", "c++": "g++", "fortran": "gfortran"}
+LANGUAGES = ("c", "c++", "fortran")
 FLAGS = "-g -finstrument-functions"
 TOLD = b"__cyg_profile_func_enter"
 ELF = b"\x7fELF"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import subprocess
 import sys
 from textwrap import dedent
@@ -187,6 +188,38 @@ def test_subinterpreters_are_said_to_be_missing(counted):
     assert counts.calls("g") == 1
     assert not counts.facts["complete"]
     assert counts.facts["incomplete_because"] == ["1 subinterpreter could not be followed"]
+
+
+MAKER = """
+#include <Python.h>
+static PyObject *make(PyObject *self, PyObject *count)
+{
+    PyThreadState *before = PyThreadState_Get();
+    for (long i = 0; i < PyLong_AsLong(count); i++) {
+        PyThreadState *made = Py_NewInterpreter();
+        PyRun_SimpleString("def f(): pass\\nf()");
+        Py_EndInterpreter(made);
+        PyThreadState_Swap(before);
+    }
+    Py_RETURN_NONE;
+}
+static PyMethodDef methods[] = {{"make", make, METH_O, NULL}, {NULL, NULL, 0, NULL}};
+static PyModuleDef module = {PyModuleDef_HEAD_INIT, "maker", NULL, -1, methods};
+PyMODINIT_FUNC PyInit_maker(void) { return PyModule_Create(&module); }
+"""
+
+
+@pytest.mark.skipif(not shutil.which("gcc"), reason="no gcc on this machine")
+def test_subinterpreters_made_by_compiled_code_are_said_to_be_missing(tmp_path, interpreter):
+    include = subprocess.check_output([interpreter, "-c", "import sysconfig; print(sysconfig.get_paths()['include'])"], text=True).strip()
+    (tmp_path / "maker.c").write_text(MAKER)
+    subprocess.run(["gcc", "-fPIC", "-shared", f"-I{include}", "-o", "maker.so", "maker.c"], cwd=tmp_path, check=True)
+    (tmp_path / "p.py").write_text("import maker\ndef g(): pass\nmaker.make(3)\ng()\n")
+    done = ricerca("record", "--python", interpreter, "--study", "s.ricerca", "p.py", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    facts = facts_of(tmp_path / "s.ricerca")
+    assert facts["incomplete_because"] == ["3 subinterpreters could not be followed"]
+    assert [row["calls"] for row in facts["functions"] if row["function"] == "g"] == [1]
 
 
 def test_nested_lambdas_on_one_line_are_told_apart(counted):

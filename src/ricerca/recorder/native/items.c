@@ -12,6 +12,8 @@
 #define LENT_SEEN UINT32_MAX /* never a control: asks for attention at each event */
 
 static recorder *watched;
+static PyInterpreterState *home;
+
 static PyObject *new_reference(PyObject *object)
 {
     Py_INCREF(object);
@@ -348,10 +350,35 @@ static void shell_runs(recorder *self, stack *thread, PyObject *command)
     }
 }
 
+/* Whether an event comes from an interpreter that is not the one recorded. From 3.13 on none tells that it is made when
+ * compiled code makes it; but whatever it opens, and its end, is told here from within it. They are numbered in turn. */
+static int is_elsewhere(recorder *self)
+{
+#if PY_VERSION_HEX >= 0x030D0000
+    PyThreadState *thread = PyThreadState_GetUnchecked();
+#else
+    PyThreadState *thread = _PyThreadState_UncheckedGet();
+#endif
+    PyInterpreterState *here = thread == NULL ? home : PyThreadState_GetInterpreter(thread);
+    if (here == home) {
+        return 0;
+    }
+#if PY_VERSION_HEX >= 0x030D0000
+    uint32_t *unseen = &self->store.head->unseen_interpreters, before = __atomic_load_n(unseen, __ATOMIC_RELAXED);
+    uint32_t number = (uint32_t)(PyInterpreterState_GetID(here) - PyInterpreterState_GetID(home));
+    while (number > before && !__atomic_compare_exchange_n(unseen, &before, number, 0, __ATOMIC_RELAXED, __ATOMIC_RELAXED)) {
+    }
+#else
+    (void)self;
+#endif
+    return 1;
+}
+
 static int on_audit(const char *event, PyObject *args, void *data)
 {
     recorder *self = data;
-    if ((event[0] != 's' && event[0] != 'o' && event[0] != 'r' && event[0] != 'c') || !self->active || !PyTuple_Check(args)) {
+    if ((event[0] != 's' && event[0] != 'o' && event[0] != 'r' && event[0] != 'c') || !self->active || is_elsewhere(self)
+        || !PyTuple_Check(args)) {
         return 0;
     }
     PyObject *type, *value, *trace;
@@ -434,6 +461,7 @@ static PyMethodDef collection_callback = {"on_collection", on_collection, METH_V
 int items_open(recorder *self)
 {
     watched = self;
+    home = PyThreadState_GetInterpreter(PyThreadState_Get());
     PyObject *modules = PyImport_GetModuleDict();
     int known = modules != NULL && PyDict_GetItemString(modules, "gc") != NULL;
     PyObject *collector = PyImport_ImportModule("gc");

@@ -13,8 +13,10 @@ demo: setup ## the main job with the demo data; without a display the full examp
 packages: setup
 	@sh packaging/test_packages.sh
 
+# More than there are processors: many tests wait for programs.
+WORKERS := $(shell expr $$(nproc) + 4)
 test: packages ## the tests and doctests, on all processors
-	@QT_QPA_PLATFORM=offscreen $(PY) -m pytest -n auto
+	@QT_QPA_PLATFORM=offscreen $(PY) -m pytest -n $(WORKERS)
 
 lint: setup ## format, lint, types, import contracts
 	$(PY) -m ruff format --check src tests bench tools setup.py

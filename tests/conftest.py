@@ -7,13 +7,13 @@ import os
 import shutil
 import subprocess
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import pytest
 from click.testing import CliRunner
-from forking import ForkedCommands
+from forking import forked_commands
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
@@ -38,6 +38,8 @@ RICERCA = [sys.executable, "-m", "ricerca.cli"]
 
 def ricerca(*words: object, cwd: Path | None = None, text: bool = True, **options: Any) -> subprocess.CompletedProcess:
     """Run the real program from outside."""
+    if text and not options:
+        return forked_commands().run([str(word) for word in words], cwd or Path.cwd())
     return subprocess.run([*RICERCA, *map(str, words)], cwd=cwd, capture_output=True, text=text, timeout=400, **options)
 
 
@@ -120,16 +122,8 @@ def hook(request: pytest.FixtureRequest) -> str:
     return request.param
 
 
-@pytest.fixture(scope="session")
-def forked() -> Iterator[ForkedCommands]:
-    """The command line, loaded once."""
-    commands = ForkedCommands()
-    yield commands
-    commands.close()
-
-
 @pytest.fixture
-def counted(tmp_path: Path, interpreter: str, hook: str, forked: ForkedCommands) -> Recorder:
+def counted(tmp_path: Path, interpreter: str, hook: str) -> Recorder:
     """Records a program text with each interpreter and each kind of hook, and gives its counts."""
 
     def record(text: str, *options: str, arguments: tuple[str, ...] = ()) -> Counts:
@@ -138,7 +132,7 @@ def counted(tmp_path: Path, interpreter: str, hook: str, forked: ForkedCommands)
         study = tmp_path / "study.ricerca"
         study.unlink(missing_ok=True)
         words = ["record", "--hook", hook, "--python", interpreter, "--study", study, *options, "--", script, *arguments]
-        done = forked.run([str(word) for word in words], tmp_path)
+        done = forked_commands().run([str(word) for word in words], tmp_path)
         assert study.exists(), done.stderr
         # What is tested is the recorder: reading its counts needs no process of its own each time.
         ranked = CliRunner().invoke(main, ["rank", str(study), "--json", "--edges", "--lines"])

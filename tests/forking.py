@@ -2,18 +2,24 @@
 
 from __future__ import annotations
 
+import atexit
 import json
 import os
 import socket
 import subprocess
 import sys
 import tempfile
+from collections.abc import Mapping
+from functools import cache
 from pathlib import Path
 
 SERVER = """
-import json, os, signal, socket, sys
-import ricerca.cli, ricerca.runner.session, ricerca.runner.taking, ricerca.runner.sources
-import ricerca.recording.one_tree, ricerca.recording.parts, ricerca.study.run_tables
+import importlib, json, os, pkgutil, socket, sys
+import ricerca, scipy.stats
+
+for module in pkgutil.walk_packages(ricerca.__path__, "ricerca."):
+    if not module.name.startswith(("ricerca.desk", "ricerca.recorder")) and not module.name.endswith("__main__"):
+        importlib.import_module(module.name)
 
 def serve(connection):
     for line in connection:
@@ -47,10 +53,10 @@ class ForkedCommands:
         theirs.close()
         self._socket, self._connection = ours, ours.makefile("rw")
 
-    def run(self, words: list[str], cwd: Path) -> subprocess.CompletedProcess[str]:
+    def run(self, words: list[str], cwd: Path, env: Mapping[str, str] | None = None) -> subprocess.CompletedProcess[str]:
         """Run one command as ``subprocess.run`` would, with nothing on its standard input."""
         with tempfile.NamedTemporaryFile("r") as out, tempfile.NamedTemporaryFile("r") as err:
-            asked = {"words": words, "cwd": str(cwd), "env": dict(os.environ), "out": out.name, "err": err.name}
+            asked = {"words": words, "cwd": str(cwd), "env": dict(os.environ if env is None else env), "out": out.name, "err": err.name}
             self._connection.write(json.dumps(asked) + "\n")
             self._connection.flush()
             status = json.loads(self._connection.readline())
@@ -61,3 +67,11 @@ class ForkedCommands:
         self._connection.close()
         self._socket.close()
         self._server.wait(20)
+
+
+@cache
+def forked_commands() -> ForkedCommands:
+    """The server of this test process, which ends with it."""
+    commands = ForkedCommands()
+    atexit.register(commands.close)
+    return commands

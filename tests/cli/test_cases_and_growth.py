@@ -11,7 +11,7 @@ from conftest import facts_of, ricerca
 
 PROGRAM = """
 import sys
-def same(a, b): return a == b
+def same(a, b): return a ** 300 == b ** 300
 def pairs(n):
     for i in range(n):
         for j in range(i): same(i, j)
@@ -33,15 +33,15 @@ def folder(tmp_path):
 
 def test_a_case_with_sizes_is_measured_at_all_of_them_and_its_growth_is_told(folder):
     done = ricerca(
-        "record", "--study", "s.ricerca", "--case", "growing", "--size", "n=20,40,80,160,320", "--", "grow.py", "{n}", cwd=folder
+        "record", "--study", "s.ricerca", "--case", "growing", "--size", "n=40,80,160,320,640", "--", "grow.py", "{n}", cwd=folder
     )
     assert done.returncode == 0, done.stderr
-    assert done.stdout.split() == ["20", "40", "80", "160", "320"]
+    assert done.stdout.split() == ["40", "80", "160", "320", "640"]
     facts = facts_of(folder / "s.ricerca", "--growth")
-    assert (facts["program"], facts["case"], facts["size"]) == (["grow.py", "320"], "growing", "n=320")
+    assert (facts["program"], facts["case"], facts["size"]) == (["grow.py", "640"], "growing", "n=640")
     growth = {row["function"]: row for row in facts["growth"]}
-    assert growth["same"]["sizes"] == [20, 40, 80, 160, 320]
-    assert growth["same"]["calls"] == [n * (n - 1) // 2 for n in (20, 40, 80, 160, 320)]
+    assert growth["same"]["sizes"] == [40, 80, 160, 320, 640]
+    assert growth["same"]["calls"] == [n * (n - 1) // 2 for n in (40, 80, 160, 320, 640)]
     laws = {name: growth[name]["calls_law"] for name in ("same", "pairs", "once", "each", "step")}
     assert laws == {"same": "n^2", "pairs": "1", "once": "1", "each": "1", "step": "n"}
     assert facts_of(folder / "s.ricerca", "--reading", "size n=40")["size"] == "n=40"
@@ -51,7 +51,7 @@ def test_a_case_with_sizes_is_measured_at_all_of_them_and_its_growth_is_told(fol
     done = ricerca("again", "s.ricerca", "--round", "second", "--json", cwd=folder)
     assert done.returncode == 0, done.stderr
     outcome = json.loads(done.stdout.splitlines()[-1])
-    assert [run["size"] for run in outcome["runs"]] == [f"n={n}" for n in (20, 40, 80, 160, 320)]
+    assert [run["size"] for run in outcome["runs"]] == [f"n={n}" for n in (40, 80, 160, 320, 640)]
     assert facts_of(folder / "s.ricerca", "--growth")["round_name"] == "second"
 
 
@@ -167,14 +167,14 @@ def test_a_time_limit_is_measured_in_pairs(folder):
     assert done.returncode == 0
     assert json.loads(done.stdout)["limits"][0]["verdict"] == "undecided"
     assert ricerca("check", "s.ricerca", "--budget", "b.toml", "--strict", cwd=folder).returncode == 1
-    done = ricerca("check", "s.ricerca", "--budget", "b.toml", "--pairs", 3, "--json", cwd=folder)
+    done = ricerca("check", "s.ricerca", "--budget", "b.toml", "--pairs", 6, "--json", cwd=folder)
     (limit,) = json.loads(done.stdout)["limits"]
     if "cannot be brought back" not in done.stderr:
         assert limit["verdict"] == "kept", done.stderr
 
 
 def test_snippets_are_told_apart_and_their_answers_compared(folder):
-    words = ["snippet", "--seconds", "0.2", "--setup", "n = 200"]
+    words = ["snippet", "--seconds", "0.6", "--setup", "n = 200"]
     found = ricerca_json(
         folder, *words, "--calls", "--study", "s.ricerca", "--json", "--", "sum(range(n))", "sum(k for k in range(n))", "n"
     )

@@ -86,3 +86,11 @@ def test_growth_between_two_sizes(law, factor):
     assert growth_between(Law(law, 5.0), 100, 1000) == pytest.approx(factor)
     assert growth_between(Law(None, None), 100, 1000) == 1
     assert growth_between(Law(None, 1.5), 100, 1000) == pytest.approx(10**1.5)
+
+
+def test_time_that_others_on_the_machine_took_does_not_count_in_how_a_time_grows():
+    calls, working = (100, 200, 400, 800), (10**5, 2 * 10**5, 4 * 10**5, 8 * 10**5)
+    disturbed = growth_row(("f", "m", "m.py", 1), calls, calls, (10**5, 2 * 10**5, 4 * 10**5, 9 * 10**7), working)
+    assert disturbed.time_exponent == pytest.approx(1)
+    assert disturbed.self_ns_at(10) == pytest.approx(8 * 10**6)
+    assert disturbed.self_ns[-1] == 9 * 10**7

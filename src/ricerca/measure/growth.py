@@ -40,7 +40,10 @@ class Law:
 
 @dataclass(frozen=True)
 class GrowthRow:
-    """A function at several sizes: calls and self times in the order of the sizes."""
+    """A function at several sizes: calls and self times in the order of the sizes.
+
+    ``working_ns`` is the self time without what others on the machine took of it; how the time grows is told from it.
+    """
 
     function: str
     module: str
@@ -49,6 +52,7 @@ class GrowthRow:
     sizes: tuple[float, ...]
     calls: tuple[int, ...]
     self_ns: tuple[int, ...]
+    working_ns: tuple[int, ...]
     calls_law: Law
     time_exponent: float | None
     time_exponent_interval: tuple[float, float] | None
@@ -56,11 +60,11 @@ class GrowthRow:
     def self_ns_at(self, factor: float) -> float:
         """What it would take at so many times the largest size: by the law of its calls, or by its time where that grows more."""
         largest = self.sizes[-1]
-        by_calls = self.self_ns[-1] * growth_between(self.calls_law, largest, largest * factor)
+        by_calls = self.working_ns[-1] * growth_between(self.calls_law, largest, largest * factor)
         if self.time_exponent_interval is None or self.time_exponent is None:
             return by_calls
-        by_time = self.self_ns[-1] * factor**self.time_exponent
-        sure = self.self_ns[-1] * factor ** self.time_exponent_interval[0]
+        by_time = self.working_ns[-1] * factor**self.time_exponent
+        sure = self.working_ns[-1] * factor ** self.time_exponent_interval[0]
         return by_time if sure > by_calls else by_calls
 
 
@@ -145,7 +149,11 @@ def growth_between(law: Law, smaller: float, larger: float) -> float:
     return math.pow(larger / smaller, law.exponent) if law.exponent is not None else 1.0
 
 
-def growth_row(names: tuple[str, str, str, int], sizes: Sequence[float], calls: Sequence[int], self_ns: Sequence[int]) -> GrowthRow:
+def growth_row(
+    names: tuple[str, str, str, int], sizes: Sequence[float], calls: Sequence[int], self_ns: Sequence[int],
+    working_ns: Sequence[int] | None = None,
+) -> GrowthRow:  # fmt: skip
     """How a function grows; the names are function, module, file and line."""
-    exponent, interval = time_exponent(sizes, self_ns)
-    return GrowthRow(*names, tuple(sizes), tuple(calls), tuple(self_ns), law_of_counts(sizes, calls), exponent, interval)
+    worked = self_ns if working_ns is None else working_ns
+    exponent, interval = time_exponent(sizes, worked)
+    return GrowthRow(*names, tuple(sizes), tuple(calls), tuple(self_ns), tuple(worked), law_of_counts(sizes, calls), exponent, interval)

@@ -39,10 +39,40 @@ NAME_COLUMNS, WHERE_COLUMNS = 22, 18
 MOST_CYCLES = 5
 
 
+class Terminal(Console):
+    """A terminal that breaks sentences at spaces alone: a thin space within a number and its unit keeps them on one line."""
+
+    def print(self, *objects: Any, style: Any = None, markup: bool | None = None, **options: Any) -> None:
+        """Print what Rich prints; a lone text is broken into lines here."""
+        if len(objects) != 1 or not isinstance(objects[0], str):
+            return super().print(*objects, style=style, markup=markup, **options)
+        for line in self.render_str(objects[0], markup=markup is not False).split("\n", allow_blank=True):
+            for part in broken(line, self.width):
+                super().print(part, style=style, no_wrap=True, overflow="ignore", crop=False, **options)
+        return None
+
+
+def broken(line: Text, width: int) -> list[Text]:
+    """A line as lines of at most so many characters, where its words allow it.
+
+    >>> [part.plain for part in broken(Text("it would take 1\u202f016\u202fs of them"), 19)]
+    ['it would take', '1\u202f016\u202fs of them']
+    """
+    parts = []
+    while len(line) > width:
+        cut = line.plain.rfind(" ", 1, width + 1)
+        cut = cut if line.plain[: max(cut, 0)].strip() else line.plain.find(" ", width)
+        if cut < 0:
+            break
+        parts.append(line[:cut])
+        line = line[cut + 1 :]
+    return [*parts, line]
+
+
 def terminal() -> Console:
     """The terminal, or 100 columns where the output goes elsewhere."""
     columns = max(shutil.get_terminal_size((LEAST_COLUMNS, 40)).columns, 60)
-    return Console(width=columns if sys.stdout.isatty() else LEAST_COLUMNS, highlight=False, soft_wrap=False)
+    return Terminal(width=columns if sys.stdout.isatty() else LEAST_COLUMNS, highlight=False, soft_wrap=False)
 
 
 def terminal_table(*columns: str, left: Sequence[str] = ("function", "where")) -> Table:
@@ -142,7 +172,8 @@ def show_functions(loaded: Loaded, by: str, top: int) -> None:
         import numpy as np
 
         share = running_share(np.asarray([row["self_ns"] for row in rows]), total)
-        console.print(f"The first {len(rows)} take {share_text(float(share[-1]))}, the first three {share_text(float(share[2]))}.")
+        three = f", the first three {share_text(float(share[2]))}" if len(rows) > 3 else ""
+        console.print(f"The first {len(rows)} take {share_text(float(share[-1]))}{three}.")
     facts = loaded.profile.facts
     if facts.public_only:
         console.print(f"Python {facts.python} is newer than the tested versions, so only its public interfaces are used.")

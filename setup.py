@@ -18,8 +18,8 @@ setup(
     ext_modules=[
         Extension(
             "ricerca.recorder._native",
-            sources=sorted(map(str, NATIVE.glob("*.c"))),
-            depends=sorted(map(str, NATIVE.glob("*.h"))),
+            sources=[str(NATIVE / "whole.c"), str(NATIVE / "sparse.c")],
+            depends=sorted(map(str, NATIVE.glob("*.[ch]"))),
             extra_compile_args=FLAGS,
             optional=sys.version_info[:2] > NEWEST_TESTED,  # there the recorder in Python stands in
         )

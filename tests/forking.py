@@ -14,12 +14,14 @@ from functools import cache
 from pathlib import Path
 
 SERVER = """
-import importlib, json, os, pkgutil, socket, sys
+import atexit, gc, importlib, json, os, pkgutil, socket, sys, traceback
 import ricerca, scipy.stats
 
 for module in pkgutil.walk_packages(ricerca.__path__, "ricerca."):
     if not module.name.startswith(("ricerca.desk", "ricerca.recorder")) and not module.name.endswith("__main__"):
         importlib.import_module(module.name)
+
+gc.freeze()
 
 def serve(connection):
     for line in connection:
@@ -34,8 +36,17 @@ def serve(connection):
                 os.dup2(handle, number)
                 os.close(handle)
             connection.close()
-            sys.argv = ["ricerca", *asked["words"]]
-            ricerca.cli.main()
+            sys.argv, status = ["ricerca", *asked["words"]], 1
+            try:
+                ricerca.cli.main()
+            except SystemExit as ended:
+                status = 0 if ended.code is None else ended.code
+            except BaseException:
+                traceback.print_exc()
+            atexit._run_exitfuncs()
+            sys.stdout.flush()
+            sys.stderr.flush()
+            os._exit(status)  # taking everything down again would take longer than most commands
         _pid, status = os.waitpid(pid, 0)
         connection.write(json.dumps(os.waitstatus_to_exitcode(status)) + "\\n")
         connection.flush()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import sys
 from dataclasses import replace
 from importlib.machinery import EXTENSION_SUFFIXES
@@ -17,6 +18,11 @@ def test_the_own_interpreter_uses_the_installed_build():
     tag, path = native.native_setting(sys.executable).split("=")
     assert tag == EXTENSION_SUFFIXES[0]
     assert "_native" in path
+
+
+def test_every_part_is_in_what_is_built():
+    included = re.findall(r'#include "(\w+\.c)"', (native.SOURCES / "whole.c").read_text())
+    assert sorted([*included, *native.UNITS]) == sorted(file.name for file in native.SOURCES.glob("*.c"))
 
 
 @pytest.mark.parametrize("version", ["3.12"])

@@ -292,12 +292,12 @@ def _shared_out(estimate: np.ndarray, spread: np.ndarray, region: np.ndarray, ti
 
 def _half_width(by_run: np.ndarray) -> np.ndarray:
     """Half the width of the 95 % interval of each column's level over the runs, as a share of it (Student's t on logarithms)."""
-    from scipy.stats import t
+    from scipy.special import stdtrit  # loads in a third of the time of all statistics
 
     runs = len(by_run)
     logs = np.log(np.maximum(by_run, 1.0))
     deviation = logs.std(axis=0, ddof=1)
-    return np.expm1(np.minimum(t.ppf(0.975, runs - 1) * deviation / np.sqrt(runs), 3.0))
+    return np.expm1(np.minimum(stdtrit(runs - 1, 0.975) * deviation / np.sqrt(runs), 3.0))
 
 
 def _inclusive_by_key(regions: _Regions, by_run: np.ndarray, target: np.ndarray) -> dict[Key, np.ndarray]:

@@ -40,9 +40,9 @@ def half_widths(
 @cache
 def _corrected(count: int) -> float:
     """How many times as wide an interval is that holds for so many looks together."""
-    from scipy.stats import norm
+    from scipy.special import ndtri
 
-    return float(norm.ppf(1 - LEVEL / 2 / count) / norm.ppf(1 - LEVEL / 2))
+    return float(ndtri(1 - LEVEL / 2 / count) / ndtri(1 - LEVEL / 2))
 
 
 def _half(values_ns: np.ndarray, spread: np.ndarray) -> np.ndarray:

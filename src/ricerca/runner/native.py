@@ -23,6 +23,8 @@ from ricerca.model.errors import EnvironmentProblem, InputError
 RECORDER = Path(ricerca.recorder.__file__).parent
 ENTRY = RECORDER / "entry"
 SOURCES = RECORDER / "native"
+UNITS = ("whole.c", "sparse.c")
+"""What is compiled; the other parts are included there."""
 PURE = RECORDER / "pure" / "hook.py"
 OLDEST = (3, 9)
 NATIVE, PYTHON, PUBLIC = "native", "python", "public"
@@ -147,7 +149,7 @@ def compile_native(interpreter: Interpreter) -> str:
     """Compile the native part for an interpreter, or find it in the cache."""
     place = user_cache_path("ricerca") / "native" / f"{_fingerprint()}{interpreter.tag}"
     flags = ["-fno-plt", f"-I{interpreter.include}"]
-    return build_library(place, sorted(SOURCES.glob("*.c")), flags, f"for {interpreter.path}")
+    return build_library(place, [SOURCES / name for name in UNITS], flags, f"for {interpreter.path}")
 
 
 def build_library(place: Path, sources: Sequence[Path], flags: Sequence[str], what_for: str) -> str:

@@ -1,5 +1,7 @@
 /* One file, though a long one: laying out, growing, forking and closing the tables all work on the same mapping. */
-#define _GNU_SOURCE
+#ifndef _GNU_SOURCE
+#define _GNU_SOURCE 1
+#endif
 #include "arena.h"
 
 #include <errno.h>

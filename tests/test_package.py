@@ -17,17 +17,23 @@ import pytest
 ROOT = Path(__file__).parents[1]
 
 
-@pytest.fixture(scope="module")
-def wheel(tmp_path_factory):
-    """The wheel as it is built from a copy of the sources."""
-    place = tmp_path_factory.mktemp("wheel")
+def copied_sources(place: Path) -> Path:
+    """A copy of what a wheel is built from."""
     files = subprocess.run(["git", "ls-files", "-z"], cwd=ROOT, capture_output=True, text=True, check=True).stdout.split("\0")
     for name in filter(None, files):
         if (ROOT / name).is_file() and name.split("/")[0] not in ("tests", "docs", "bench"):
             (place / "source" / name).parent.mkdir(parents=True, exist_ok=True)
             (place / "source" / name).write_bytes((ROOT / name).read_bytes())
     shutil.copytree(ROOT / "docs" / "guide", place / "source" / "src" / "ricerca" / "guide")  # there it is a link
-    words = ["-m", "pip", "wheel", "-q", "--no-deps", "--no-build-isolation", "--no-cache-dir", "-w", str(place), str(place / "source")]
+    return place / "source"
+
+
+@pytest.fixture(scope="module")
+def wheel(tmp_path_factory):
+    """The wheel as it is built from a copy of the sources."""
+    place = tmp_path_factory.mktemp("wheel")
+    source = copied_sources(place)
+    words = ["-m", "pip", "wheel", "-q", "--no-deps", "--no-build-isolation", "--no-cache-dir", "-w", str(place), str(source)]
     subprocess.run([sys.executable, *words], check=True)
     return next(place.glob("*.whl"))
 

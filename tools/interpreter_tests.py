@@ -11,6 +11,7 @@ from __future__ import annotations
 import argparse
 import os
 import re
+import signal
 import subprocess
 import sys
 import tempfile
@@ -35,14 +36,15 @@ FAILED = re.compile(r"^(?:FAIL|ERROR): (\S+)", re.MULTILINE)
 def run(command: list[str], folder: Path) -> tuple[int | str, str, tuple[str, ...]]:
     """Exit status or "timeout", number of tests, names of those that failed."""
     env = {**os.environ, "XDG_CACHE_HOME": str(folder / "cache")}
-    try:
-        done = subprocess.run(command, cwd=folder, capture_output=True, text=True, errors="replace", timeout=SECONDS, env=env,
-                              stdin=subprocess.DEVNULL)  # fmt: skip
-    except subprocess.TimeoutExpired:
-        return "timeout", "", ()
-    text = done.stdout + done.stderr
+    with subprocess.Popen(command, cwd=folder, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, errors="replace", env=env,
+                          stdin=subprocess.DEVNULL, start_new_session=True) as process:  # fmt: skip
+        try:
+            text, _ = process.communicate(timeout=SECONDS)
+        except subprocess.TimeoutExpired:
+            os.killpg(process.pid, signal.SIGKILL)  # what it started, too
+            return "timeout", "", ()
     count = RESULT.findall(text)
-    return done.returncode, (count[-1][0] or count[-1][1]) if count else "", tuple(sorted(FAILED.findall(text)))
+    return process.returncode, (count[-1][0] or count[-1][1]) if count else "", tuple(sorted(FAILED.findall(text)))
 
 
 def both(python: str, module: str, hook: str) -> tuple[str, object, object]:

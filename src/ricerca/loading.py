@@ -235,8 +235,8 @@ class Pair:
         found = self.comparison
         if found is None or self.base is None:
             return False
-        one, spreads = found.matches[row], []
-        for figures, number in ((self.base.figures, one.base), (self.new.figures, one.new)):
+        match, spreads = found.matches[row], []
+        for figures, number in ((self.base.figures, match.base), (self.new.figures, match.new)):
             whole = float(figures.inclusive_ns[number]) if number >= 0 else 0.0
             spreads.append(np.asarray([figures.inclusive_half_ns[number] / whole if whole else np.nan]))
         factor, drift = self.drift
@@ -250,7 +250,9 @@ class Pair:
         if found is None or self.edited_files or self.other_work:
             return []
         rows = [
-            row for row, one in enumerate(found.matches) if one.base >= 0 and one.new >= 0 and found.calls[row, 0] != found.calls[row, 1]
+            row
+            for row, match in enumerate(found.matches)
+            if match.base >= 0 and match.new >= 0 and found.calls[row, 0] != found.calls[row, 1]
         ]
         names = self.new.profile.functions.name
         return [(names[found.matches[row].new], int(found.calls[row, 0]), int(found.calls[row, 1])) for row in rows]
@@ -316,14 +318,14 @@ def edited_since(study: Study, rounds: Sequence[Round]) -> dict[int, tuple[str, 
     """The person's own files that read otherwise in each round than in the one that was recorded before it."""
     found: dict[int, tuple[str, ...]] = {}
     before: dict[str, str] | None = None
-    for one in rounds:
-        run = one.last_run(RECORDED)
+    for round_ in rounds:
+        run = round_.last_run(RECORDED)
         if run is None:
             continue
-        own = {file: digest for file, digest in study.sources(run.id).items() if _is_own(file, one.subject.roots)}
+        own = {file: digest for file, digest in study.sources(run.id).items() if _is_own(file, round_.subject.roots)}
         if before is not None:
             # what did not run in one of them was not kept, and tells nothing
-            found[one.number] = tuple(sorted(file for file in before.keys() & own.keys() if before[file] != own[file]))
+            found[round_.number] = tuple(sorted(file for file in before.keys() & own.keys() if before[file] != own[file]))
         before = own
     return found
 

@@ -126,7 +126,7 @@ def test_the_run_sheet_measures_a_new_case_with_sizes_then_all_cases(open_window
 
 def test_leads_say_what_the_case_costs_in_a_week_where_somebody_said_how_often_it_is_run(open_window, qtbot, tmp_path):  # noqa: F811
     (tmp_path / "job.py").write_text(PROGRAM)
-    ricerca("record", "--study", "s.ricerca", "--", "job.py", "60", cwd=tmp_path)
+    ricerca("record", "--study", "s.ricerca", "--", "job.py", "400", cwd=tmp_path)
     made = open_window(tmp_path / "s.ricerca")
     made.show_named_page("Leads")
     qtbot.waitUntil(lambda: made.state.view is not None and not made.workers.busy, timeout=20_000)

@@ -415,12 +415,12 @@ def test_the_earlier_binary_is_run_again_beside_the_new_one(tmp_path):
     text = "static int work(int n) {{ volatile long s = 0; for (long i = 0; i < {loops}; i++) s += i; return (int)(s + n); }}\nint main(void) {{ return work(0) == 1; }}\n"
     for loops, name in ((60_000_000, "slow"), (600_000, "quick")):
         build(tmp_path, text.format(loops=loops), "-O1", *FLAGS.split())
-        done = ricerca("record", "--study", "s.ricerca", "--quiet", "--plain", 4, "--round", name, "--", "./prog", cwd=tmp_path)
+        done = ricerca("record", "--study", "s.ricerca", "--quiet", "--plain", 8, "--round", name, "--", "./prog", cwd=tmp_path)
         assert done.returncode == 0, done.stderr
     with Study.open(tmp_path / "s.ricerca") as study:
         kept = study.sources(study.round(1).last_run(RECORDED).id)
         assert study.source_bytes(kept[str(tmp_path / "prog")]).startswith(b"\x7fELF")
         assert edited_since(study, study.rounds())[2] == (str(tmp_path / "prog"), str(tmp_path / "prog.c"))
     verdict = json.loads(ricerca("compare", "s.ricerca", "--json", cwd=tmp_path).stdout)
-    assert verdict["pairs"] == 4, "runs made in turn, the earlier binary in its place"
+    assert verdict["pairs"] == 8, "runs made in turn, the earlier binary in its place"
     assert verdict["verdict"] == "faster" and verdict["speedup"] > 1.5, "a hundredth of the loops, beside the start of the program"

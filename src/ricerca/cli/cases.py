@@ -174,10 +174,10 @@ def _measure_commits(place: Path, plans: list[Any], between: str, bisect: bool, 
     culprit, before = places_of(revisions, found) if found else (None, None)
     why = "stopped; run it again to go on" if commits.stopped else found.why if found else f"{len(revisions)} commits"
     if not quiet:
-        for one in commits.skipped:
-            say(f"commit {one.revision} is left out: {one.why}.")
+        for skip in commits.skipped:
+            say(f"commit {skip.revision} is left out: {skip.why}.")
     facts = {"rounds": commits.made, "culprit": culprit, "before": before, "why": why,
-             "skipped": [{"revision": one.revision, "why": one.why} for one in commits.skipped]}  # fmt: skip
+             "skipped": [{"revision": skip.revision, "why": skip.why} for skip in commits.skipped]}  # fmt: skip
     if as_json:
         click.echo(json_text(facts))
     elif culprit:

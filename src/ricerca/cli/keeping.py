@@ -38,20 +38,20 @@ def recordings(action: str | None, names: tuple[str, ...], as_json: bool) -> Non
     if action is None:
         found = list(lying.waiting())
         if as_json:
-            click.echo(json_text([_recording_facts(one) for one in found]))
+            click.echo(json_text([_recording_facts(recording) for recording in found]))
         else:
             tables.show_recordings(found)
         return
     failed = 0
-    for one in [lying.find(name) for name in names] or [one for one in lying.waiting() if not one.running]:
+    for recording in [lying.find(name) for name in names] or [recording for recording in lying.waiting() if not recording.running]:
         try:
             if action == "drop":
-                lying.drop(one)
-                say(f"{one.name} is removed.")
+                lying.drop(recording)
+                say(f"{recording.name} is removed.")
             else:
-                taken = take_waiting(one)
+                taken = take_waiting(recording)
                 own = ", one of its own: the round it was made for is gone" if taken.own_round else ""
-                say(f"{one.name} is now in round {taken.round_number} of {one.about.study}{own}.")
+                say(f"{recording.name} is now in round {taken.round_number} of {recording.about.study}{own}.")
         except RicercaError as problem:
             failed += 1
             say(str(problem))
@@ -87,10 +87,11 @@ def take(file: Path, study: Path | None, round_name: str, case_name: str, cwd: s
     say(f"round {round_.number} is kept in {place}.{whole} See it with: ricerca rank {place}")
 
 
-def _recording_facts(one: Any) -> dict[str, Any]:
+def _recording_facts(recording: Any) -> dict[str, Any]:
     return {
-        "name": one.name, "path": str(one.file), "bytes": one.bytes, "study": one.about.study, "round": one.about.round_number,
-        "program": list(one.about.subject.program), "running": one.running, "why": one.why,
+        "name": recording.name, "path": str(recording.file), "bytes": recording.bytes,
+        "study": recording.about.study, "round": recording.about.round_number,
+        "program": list(recording.about.subject.program), "running": recording.running, "why": recording.why,
     }  # fmt: skip
 
 
@@ -121,7 +122,7 @@ def layers(file: Path, additions: tuple[tuple[str, str], ...], drops: tuple[str,
                 raise InputError(f"{source} cannot be read ({problem}).") from None
         for name, pattern in additions:
             own = added(own, name, pattern)
-        own = tuple(one for one in own if one.name not in drops)
+        own = tuple(layer for layer in own if layer.name not in drops)
         if additions or drops or source:
             study.keep_layers(to_toml(own))
     click.echo(to_toml(own), nl=False)

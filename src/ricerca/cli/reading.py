@@ -174,7 +174,7 @@ def _compare_all(file: Path, numbers: tuple[int, ...], pairs: int | None, part: 
         found = between_all(study, numbers)
         known = [study.round(number) for number in numbers]
     if as_json:
-        click.echo(json_text({"rounds": list(numbers), "pairs": [judged_facts(one) for one in found]}))
+        click.echo(json_text({"rounds": list(numbers), "pairs": [judged_facts(judged) for judged in found]}))
     else:
         show_between(found, known)
 
@@ -185,7 +185,7 @@ def make_pairs(file: Path, base: int | None, new: int | None, pairs: int, part: 
     from ricerca.runner.restoring import CannotRestoreError
 
     with opened(file, part) as study:
-        numbers = [one.number for one in study.rounds()]
+        numbers = [round_.number for round_ in study.rounds()]
         base, new = base or numbers[0] if numbers else 0, new or study.round().number
     pairing = Pairing(file.absolute(), base, new, pairs or None, own_group=True, part=part)
     goal = f"{pairs} pairs" if pairs else f"until the verdict is settled, at most {TIME_LIMIT_S:.0f} s"
@@ -222,7 +222,7 @@ def _compare(file: Path, base: int | None, new: int | None, as_json: bool, top: 
         assert pair.base is not None
         others = of_other_cases(study, pair.base.round.number, pair.new.round.number, pair.new.round.case)
     facts = comparison_facts(pair, str(file))
-    facts["other_cases"] = [judged_facts(one) for one in others]
+    facts["other_cases"] = [judged_facts(judged) for judged in others]
     if as_json:
         facts["functions"] = facts["functions"][:top]
         click.echo(json_text(facts))

@@ -109,7 +109,7 @@ def judge_rounds(rounds: tuple[Round, ...]) -> dict[int, Speedup]:
     """Each round compared with the first, where both have plain runs."""
     if not rounds or not rounds[0].plain_ns:
         return {}
-    return {one.number: judge(rounds[0], one) for one in rounds[1:] if any(run.kind == PLAIN for run in one.runs)}
+    return {round_.number: judge(rounds[0], round_) for round_ in rounds[1:] if any(run.kind == PLAIN for run in round_.runs)}
 
 
 def edited_names(path: Path | None, rounds: tuple[Round, ...]) -> dict[int, tuple[str, ...]]:

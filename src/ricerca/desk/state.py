@@ -87,7 +87,7 @@ class DeskState(QObject):
         def then(rounds: tuple[Round, ...]) -> None:
             self.path = path
             self.part = WHOLE
-            self.cases = tuple(dict.fromkeys(case for one in rounds for case in one.cases))
+            self.cases = tuple(dict.fromkeys(case for round_ in rounds for case in round_.cases))
             self._take_rounds(rounds)
             self.view, self.selected = None, -1
             self._remember_recent(path)
@@ -120,14 +120,14 @@ class DeskState(QObject):
 
     def measured(self) -> list[Round]:
         """The rounds that have a recording to read."""
-        return [one for one in self.rounds if one.last_run(RECORDED, LINE)]
+        return [round_ for round_ in self.rounds if round_.last_run(RECORDED, LINE)]
 
     def _first_reading(self) -> None:
         rounds = self.measured()
         if not rounds:
             self.view_changed.emit()
             return
-        numbers = [one.number for one in rounds]
+        numbers = [round_.number for round_ in rounds]
         kept = self.settings.value(f"reading/{self.path}", None)
         number, against = numbers[-1], numbers[0] if len(numbers) > 1 else None
         self._first_look = True
@@ -149,10 +149,10 @@ class DeskState(QObject):
         path, part = self.path, self.part
 
         def then(rounds: tuple[Round, ...]) -> None:
-            self.cases = tuple(dict.fromkeys([*self.cases, *(case for one in rounds for case in one.cases)]))
+            self.cases = tuple(dict.fromkeys([*self.cases, *(case for round_ in rounds for case in round_.cases)]))
             self._take_rounds(rounds)
             self.rounds_changed.emit()
-            numbers = [one.number for one in self.measured()]
+            numbers = [round_.number for round_ in self.measured()]
             if show in numbers:
                 base = self.against if self.against in numbers and self.against != show else numbers[0]
                 self.read(show, base if base != show else None)
@@ -170,7 +170,7 @@ class DeskState(QObject):
             self.part = part
             self._take_rounds(rounds)
             self.rounds_changed.emit()
-            numbers = [one.number for one in self.measured()]
+            numbers = [round_.number for round_ in self.measured()]
             number = self.number if self.number in numbers else numbers[-1] if numbers else None
             self.read(number, self.against if self.against in numbers else None)
 
@@ -224,7 +224,7 @@ class DeskState(QObject):
         wanted = reading if reading.round is not None else replace(reading, round=self.number, against=reading.against or self.against)
         if not wanted.case:
             wanted = replace(wanted, case=self.part.case, size=wanted.size or self.part.size)
-        missing = {wanted.round, wanted.against} - {None, *(one.number for one in self.measured())}
+        missing = {wanted.round, wanted.against} - {None, *(round_.number for round_ in self.measured())}
         if missing:
             self.failed.emit(f"This study has no recorded round {min(filter(None, missing))} that could be read.")
         elif wanted != self.whole_reading:
@@ -326,13 +326,13 @@ class DeskState(QObject):
         """Give a layer another name, colour or other patterns; a reading that charges it goes along."""
 
         def renamed(reading: Reading) -> Reading:
-            return replace(reading, charged=tuple(new.name if one == name else one for one in reading.charged))
+            return replace(reading, charged=tuple(new.name if charged == name else charged for charged in reading.charged))
 
         self._change_layers(lambda own: changed(own, name, new), renamed)
 
     def drop_layer(self, name: str) -> None:
         """Take a layer of the person's own away."""
-        self._change_layers(lambda own: tuple(one for one in own if one.name != name))
+        self._change_layers(lambda own: tuple(layer for layer in own if layer.name != name))
 
     def _change_layers(
         self, change: Callable[[tuple[OwnLayer, ...]], tuple[OwnLayer, ...]], along: Callable[[Reading], Reading] | None = None
@@ -393,7 +393,7 @@ class DeskState(QObject):
 
         def then(found: tuple[dict[str, str], tuple[OwnLayer, ...]]) -> None:
             self.kept_readings, self.own_layers = found
-            self.layers_changed.emit({one.name: one.colour for one in self.own_layers if one.name not in CLAIMED})
+            self.layers_changed.emit({layer.name: layer.colour for layer in self.own_layers if layer.name not in CLAIMED})
 
         self.workers.request("kept readings", fetch, then)
 

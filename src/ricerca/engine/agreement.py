@@ -285,8 +285,8 @@ def _shared_out(estimate: np.ndarray, spread: np.ndarray, region: np.ndarray, ti
     found *= scale[region]
     # A region in which nothing was found to take time: it goes to its first context.
     empty = np.flatnonzero(known & (after <= 0) & (times > 0))
-    for one in empty.tolist():
-        found[np.argmax(region == one)] = times[one]
+    for region_number in empty.tolist():
+        found[np.argmax(region == region_number)] = times[region_number]
     return found
 
 
@@ -310,6 +310,6 @@ def _inclusive_by_key(regions: _Regions, by_run: np.ndarray, target: np.ndarray)
         above.append(above[regions.parent[number]] | {key})
         if target[number] != number:
             continue
-        for one in above[number]:
-            found[one] = found.get(one, 0.0) + by_run[:, number]
+        for timed in above[number]:
+            found[timed] = found.get(timed, 0.0) + by_run[:, number]
     return found

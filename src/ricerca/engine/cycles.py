@@ -71,7 +71,7 @@ def find_cycles(profile: Profile, group: np.ndarray, count: int, calls: np.ndarr
     found = [
         Cycle(cycle, int(entries[at]), int(inner_calls[at]), int(self_ns[at]), int(inclusive_ns[at])) for at, cycle in enumerate(cycles)
     ]
-    return tuple(sorted(found, key=lambda one: (-one.inclusive_ns, one.members)))
+    return tuple(sorted(found, key=lambda cycle: (-cycle.inclusive_ns, cycle.members)))
 
 
 def _in_cycles(calls: np.ndarray, count: int) -> np.ndarray:

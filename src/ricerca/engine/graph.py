@@ -184,7 +184,9 @@ def _cycles(profile: Profile, group: np.ndarray, groups: Groups, ribbons: tuple[
     alone = np.zeros(len(groups.keys), bool)
     for at, key in enumerate(groups.keys):
         alone[at] = not groups.closed[at] and kinds[int(key[3])] == KIND_PYTHON
-    calls = np.asarray([(one.caller, one.callee) for one in ribbons if alone[one.caller] and alone[one.callee]], np.int64).reshape(-1, 2)
+    calls = np.asarray(
+        [(ribbon.caller, ribbon.callee) for ribbon in ribbons if alone[ribbon.caller] and alone[ribbon.callee]], np.int64
+    ).reshape(-1, 2)
     # what belongs to no node is a group of its own
     cycles = find_cycles(profile, np.where(group >= 0, group, len(groups.keys)), len(groups.keys) + 1, calls)
     of_cycle = [-1] * len(groups.keys)

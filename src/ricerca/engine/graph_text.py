@@ -20,8 +20,8 @@ def to_dot(graph: Graph) -> str:
             f" calls={node.calls}, self_ns={node.self_ns}, inclusive_ns={node.inclusive_ns}];"
         )
     lines += [
-        f'  n{one.caller} -> n{one.callee} [label="{one.calls}", calls={one.calls}, inclusive_ns={one.inclusive_ns}];'
-        for one in graph.ribbons
+        f'  n{ribbon.caller} -> n{ribbon.callee} [label="{ribbon.calls}", calls={ribbon.calls}, inclusive_ns={ribbon.inclusive_ns}];'
+        for ribbon in graph.ribbons
     ]
     return "\n".join([*lines, "}", ""])
 
@@ -37,8 +37,8 @@ def to_graphml(graph: Graph) -> str:
         lines.append(f'    <node id="n{at}">')
         lines += [f"      <data key={quoteattr(name)}>{escape(str(getattr(node, name)))}</data>" for name, owner, _kind in keys]
         lines.append("    </node>")
-    for number, one in enumerate(graph.ribbons):
-        lines.append(f'    <edge id="e{number}" source="n{one.caller}" target="n{one.callee}">')
-        lines += [f'      <data key="{name}">{getattr(one, name)}</data>' for name in ("calls", "inclusive_ns")]
+    for number, ribbon in enumerate(graph.ribbons):
+        lines.append(f'    <edge id="e{number}" source="n{ribbon.caller}" target="n{ribbon.callee}">')
+        lines += [f'      <data key="{name}">{getattr(ribbon, name)}</data>' for name in ("calls", "inclusive_ns")]
         lines.append("    </edge>")
     return "\n".join([*lines, "  </graph>", "</graphml>", ""])

@@ -181,19 +181,19 @@ def find_leads(scene: Scene) -> tuple[Lead, ...]:
     slower, waiting = _slower(scene), _waiting(scene)
     wide = [one for find in (_collection, _imports, _programs, _cycle) if (one := find(scene)) is not None]
     found = _of_functions(scene, max(WANTED - len(wide) - (waiting is not None), 0))
-    if any(one.kind == IMPORTS for one in wide):
-        found = [one for one in found if not _only_imports(scene, one)]
+    if any(lead.kind == IMPORTS for lead in wide):
+        found = [lead for lead in found if not _only_imports(scene, lead)]
     found = wide + found
     if waiting is not None:
         found = _with_waiting(scene, found, waiting)
     if slower is not None:
-        same = next((at for at, one in enumerate(found) if one.function == slower.function), -1)
+        same = next((at for at, lead in enumerate(found) if lead.function == slower.function), -1)
         if same < 0:
             found.append(slower)
         else:
             more = Evidence(MORE, time_ns=slower.own_ns, calls=scene.base_number)
             found[same] = replace(found[same], evidence=(*found[same].evidence, more))
-    found = sorted(found, key=lambda one: -one.own_ns)[:MOST]
+    found = sorted(found, key=lambda lead: -lead.own_ns)[:MOST]
     little = _little(scene, found)
     return (*found, little) if little is not None else tuple(found)
 
@@ -225,10 +225,14 @@ def _of_functions(scene: Scene, wanted: int) -> list[Lead]:
     """The slowest bodies: those that are clear, and as many more as are wanted."""
     figures = scene.figures
     shares = figures.self_ns / scene.total_ns
-    order = [int(one) for one in ranked(figures) if scene.profile.functions.kind[one] not in (KIND_IMPORT, KIND_COLLECTION, KIND_CHILD)]
-    chosen = [one for one in order[:MOST_FUNCTIONS] if shares[one] >= CLEAR]
-    chosen += [one for one in order[len(chosen) : max(len(chosen), wanted)] if shares[one] >= LEAST]
-    return [_of_function(scene, one) for one in chosen]
+    order = [
+        int(function)
+        for function in ranked(figures)
+        if scene.profile.functions.kind[function] not in (KIND_IMPORT, KIND_COLLECTION, KIND_CHILD)
+    ]
+    chosen = [function for function in order[:MOST_FUNCTIONS] if shares[function] >= CLEAR]
+    chosen += [function for function in order[len(chosen) : max(len(chosen), wanted)] if shares[function] >= LEAST]
+    return [_of_function(scene, function) for function in chosen]
 
 
 def _of_function(scene: Scene, function: int) -> Lead:

@@ -50,7 +50,7 @@ def with_own_layers(
     if not own:
         return tuple(layers)
     return tuple(
-        next((one.name for one in own if one.pattern_for(module, name, file) is not None), layer)
+        next((layer.name for layer in own if layer.pattern_for(module, name, file) is not None), layer)
         for layer, module, name, file in zip(layers, modules, names, files, strict=True)
     )
 
@@ -68,8 +68,8 @@ def added(own: Sequence[OwnLayer], name: str, pattern: str) -> tuple[OwnLayer, .
         raise InputError("A layer needs a name and a pattern.")
     if name in LAYERS and name not in CLAIMED:
         raise InputError(f"“{name}” is the name of a layer that is found by itself.", "Choose another name.")
-    if name in [one.name for one in own]:
-        return tuple(OwnLayer(one.name, (*one.patterns, pattern), one.colour) if one.name == name else one for one in own)
+    if name in [layer.name for layer in own]:
+        return tuple(OwnLayer(layer.name, (*layer.patterns, pattern), layer.colour) if layer.name == name else layer for layer in own)
     return (*own, OwnLayer(name, (pattern,), PALETTE[len(own) % len(PALETTE)]))
 
 
@@ -80,9 +80,12 @@ def claimed(own: Sequence[OwnLayer], pattern: str, mine: bool) -> tuple[OwnLayer
     [('packages', ('tides',))]
     """
     name = MINE if mine else PACKAGES
-    rest = [replace(one, patterns=tuple(part for part in one.patterns if part != pattern)) if one.name in CLAIMED else one for one in own]
-    patterns = (pattern, *next((one.patterns for one in rest if one.name == name), ()))
-    return (OwnLayer(name, patterns), *(one for one in rest if one.name != name and one.patterns))
+    rest = [
+        replace(layer, patterns=tuple(part for part in layer.patterns if part != pattern)) if layer.name in CLAIMED else layer
+        for layer in own
+    ]
+    patterns = (pattern, *next((layer.patterns for layer in rest if layer.name == name), ()))
+    return (OwnLayer(name, patterns), *(layer for layer in rest if layer.name != name and layer.patterns))
 
 
 def reshaped(own: Sequence[OwnLayer], name: str, before: str, after: str) -> tuple[OwnLayer, ...]:
@@ -92,8 +95,10 @@ def reshaped(own: Sequence[OwnLayer], name: str, before: str, after: str) -> tup
     ('numpy', 'scipy')
     """
     return tuple(
-        replace(one, patterns=tuple(dict.fromkeys(after if part == before else part for part in one.patterns))) if one.name == name else one
-        for one in own
+        replace(layer, patterns=tuple(dict.fromkeys(after if part == before else part for part in layer.patterns)))
+        if layer.name == name
+        else layer
+        for layer in own
     )
 
 
@@ -105,12 +110,12 @@ def changed(own: Sequence[OwnLayer], name: str, new: OwnLayer) -> tuple[OwnLayer
     InputError
         The new one has no name or pattern, a name that is taken, or a colour that is none.
     """
-    taken = [one.name for one in own if one.name != name] + [found for found in LAYERS if found != name]
+    taken = [layer.name for layer in own if layer.name != name] + [found for found in LAYERS if found != name]
     if not new.name or not new.patterns or new.name in taken:
         raise InputError(f"A layer needs a name of its own and a pattern; “{new.name}” cannot be used.")
     if not re.fullmatch("#[0-9a-fA-F]{6}", new.colour):
         raise InputError(f"{new.colour!r} is no colour.", 'Write it like "#2f7d5b".')
-    return tuple(new if one.name == name else one for one in own)
+    return tuple(new if layer.name == name else layer for layer in own)
 
 
 def patterns_of(module: str, name: str, file: str) -> list[tuple[str, str]]:
@@ -134,10 +139,10 @@ def patterns_of(module: str, name: str, file: str) -> list[tuple[str, str]]:
 def to_toml(own: Sequence[OwnLayer]) -> str:
     """The layers as TOML."""
     parts = []
-    for one in own:
-        patterns = ", ".join(json.dumps(pattern, ensure_ascii=False) for pattern in one.patterns)
-        quoted = json.dumps(one.name, ensure_ascii=False)
-        parts.append(f"[[layer]]\nname = {quoted}\ncolour = {json.dumps(one.colour)}\npatterns = [{patterns}]\n")
+    for layer in own:
+        patterns = ", ".join(json.dumps(pattern, ensure_ascii=False) for pattern in layer.patterns)
+        quoted = json.dumps(layer.name, ensure_ascii=False)
+        parts.append(f"[[layer]]\nname = {quoted}\ncolour = {json.dumps(layer.colour)}\npatterns = [{patterns}]\n")
     return "\n".join(parts)
 
 

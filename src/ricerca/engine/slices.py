@@ -183,4 +183,4 @@ def growing(profile: Profile, self_ns: np.ndarray) -> dict[int, Growth]:
     """
     floor = LEAST_GROWN * max(profile.total_ns, 1)
     found = {int(number): growth(profile, int(number)) for number in np.flatnonzero(self_ns >= floor)}
-    return {number: one for number, one in found.items() if one is not None and one.rises}
+    return {number: growth_ for number, growth_ in found.items() if growth_ is not None and growth_.rises}

@@ -61,7 +61,7 @@ class Harbour:
         if not self.study.exists():
             return False
         with Study.open(self.study) as study:
-            made = [one for one in study.of(Part(YEAR)).rounds() if one.last_run(RECORDED)]
+            made = [round_ for round_ in study.of(Part(YEAR)).rounds() if round_.last_run(RECORDED)]
         return len(made) >= len(self._states())
 
     @staticmethod
@@ -93,7 +93,7 @@ class Harbour:
         if not self.study.exists():
             return False
         with Study.open(self.study) as study:
-            return any(one.number == number and one.last_run(RECORDED) for one in study.of(Part(YEAR)).rounds())
+            return any(round_.number == number and round_.last_run(RECORDED) for round_ in study.of(Part(YEAR)).rounds())
 
     def prepare(self, last: bool = False) -> None:
         """Put the first state of the code (or the last) and the readings into the folder.

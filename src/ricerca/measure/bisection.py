@@ -101,10 +101,10 @@ def find_culprit(count: int, counted: Callable[[int], Counted | None], differ: C
         return Culprit(None, None, "there is only one commit")
 
     def alike(place: int) -> bool | None:
-        one = counted(place)
-        if one is None:
+        counts = counted(place)
+        if counts is None:
             return None
-        change = abs(change_between(one, last))
+        change = abs(change_between(counts, last))
         if LIKE < change < UNLIKE:
             oldest = counted(0)
             whole = abs(change_between(oldest, last)) if oldest is not None else UNLIKE

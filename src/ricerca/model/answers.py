@@ -99,13 +99,15 @@ def compare_answers(base: list[Answer], new: list[Answer]) -> AnswerVerdict:
 
     An output that differs among the runs of one round varies by itself, and says nothing of a change.
     """
-    base, new = [one for one in base if one], [one for one in new if one]
+    base, new = [answer for answer in base if answer], [answer for answer in new if answer]
     if not base or not new:
         return AnswerVerdict("")
     names = [name for name, _ in base[0].outputs if name in dict(new[0].outputs)]
     steady, unsteady = [], ""
     for name in names:
-        own = next((found for side in (base, new) for one in side[1:] if (found := _only(side[0], name).difference(_only(one, name)))), "")
+        own = next(
+            (found for side in (base, new) for answer in side[1:] if (found := _only(side[0], name).difference(_only(answer, name)))), ""
+        )
         if own:
             unsteady = unsteady or own
         else:

@@ -195,9 +195,9 @@ def budget_facts(findings: Sequence[Finding]) -> dict[str, Any]:
     """The findings as JSON."""
     return {
         "limits": [
-            {"name": one.limit.name, "value": one.value, "at_most": _number(one.limit.at_most), "verdict": one.verdict, "why": one.why,
-             "what": one.limit.text}
-            for one in findings
+            {"name": finding.limit.name, "value": finding.value, "at_most": _number(finding.limit.at_most), "verdict": finding.verdict,
+             "why": finding.why, "what": finding.limit.text}
+            for finding in findings
         ]
     }  # fmt: skip
 
@@ -208,21 +208,21 @@ def _number(value: float) -> float | int:
 
 def is_past(findings: Sequence[Finding], strict: bool) -> bool:
     """Whether a limit is broken; with strict also where one is undecided."""
-    return any(one.verdict == BROKEN or (strict and one.verdict == UNDECIDED) for one in findings)
+    return any(finding.verdict == BROKEN or (strict and finding.verdict == UNDECIDED) for finding in findings)
 
 
 def junit_text(findings: Sequence[Finding], strict: bool) -> str:
     """The findings as JUnit XML: a broken limit is a failure, an undecided one is skipped."""
-    failed = [one for one in findings if is_past([one], strict)]
-    skipped = [one for one in findings if one.verdict == UNDECIDED and one not in failed]
+    failed = [finding for finding in findings if is_past([finding], strict)]
+    skipped = [finding for finding in findings if finding.verdict == UNDECIDED and finding not in failed]
     suite = ElementTree.Element("testsuite", name="ricerca", tests=str(len(findings)), failures=str(len(failed)),
                                 skipped=str(len(skipped)), errors="0")  # fmt: skip
-    for one in findings:
-        case = ElementTree.SubElement(suite, "testcase", classname="budget", name=_xml(one.limit.name))
-        if one in failed:
-            ElementTree.SubElement(case, "failure", message=_xml(one.why)).text = _xml(f"{one.limit.text}: {one.why}")
-        elif one in skipped:
-            ElementTree.SubElement(case, "skipped", message=_xml(one.why))
+    for finding in findings:
+        case = ElementTree.SubElement(suite, "testcase", classname="budget", name=_xml(finding.limit.name))
+        if finding in failed:
+            ElementTree.SubElement(case, "failure", message=_xml(finding.why)).text = _xml(f"{finding.limit.text}: {finding.why}")
+        elif finding in skipped:
+            ElementTree.SubElement(case, "skipped", message=_xml(finding.why))
     ElementTree.indent(suite)
     return '<?xml version="1.0" encoding="UTF-8"?>\n' + ElementTree.tostring(suite, "unicode") + "\n"
 
@@ -234,9 +234,11 @@ def _xml(text: str) -> str:
 def markdown_text(findings: Sequence[Finding]) -> str:
     """The findings as a table for a merge request."""
     rows = ["| limit | | found |", "|---|---|---|"]
-    for one in findings:
-        cells = [cell.replace("|", "\\|") for cell in (f"{one.limit.name}: {one.limit.text}", one.verdict, one.why)]
-        rows.append(f"| {cells[0]} | **{cells[1]}** | {cells[2]} |" if one.verdict != KEPT else f"| {cells[0]} | {cells[1]} | {cells[2]} |")
+    for finding in findings:
+        cells = [cell.replace("|", "\\|") for cell in (f"{finding.limit.name}: {finding.limit.text}", finding.verdict, finding.why)]
+        rows.append(
+            f"| {cells[0]} | **{cells[1]}** | {cells[2]} |" if finding.verdict != KEPT else f"| {cells[0]} | {cells[1]} | {cells[2]} |"
+        )
     return "\n".join(rows) + "\n"
 
 
@@ -246,9 +248,9 @@ def show_findings(findings: Sequence[Finding]) -> None:
     table = terminal_table("", "limit", "found", left=("", "limit", "found"))
     for column in table.columns[1:]:
         column.no_wrap = False
-    for one in findings:
-        limit = f"{one.limit.name}: {one.limit.text}" if one.limit.name != one.limit.text else one.limit.name
-        table.add_row(one.verdict, printable(limit), printable(one.why))
+    for finding in findings:
+        limit = f"{finding.limit.name}: {finding.limit.text}" if finding.limit.name != finding.limit.text else finding.limit.name
+        table.add_row(finding.verdict, printable(limit), printable(finding.why))
     console.print(table)
 
 

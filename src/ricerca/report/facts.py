@@ -141,13 +141,13 @@ def cycle_rows(loaded: Loaded, top: int | None = None) -> list[dict[str, Any]]:
     table, figures = loaded.profile.functions, loaded.figures
     return [
         {
-            "functions": [_names(table, n) for n in one.slowest_first(figures.self_ns)],
-            "entries": one.entries,
-            "inner_calls": one.inner_calls,
-            "self_ns": one.self_ns,
-            "inclusive_ns": one.inclusive_ns,
+            "functions": [_names(table, n) for n in cycle.slowest_first(figures.self_ns)],
+            "entries": cycle.entries,
+            "inner_calls": cycle.inner_calls,
+            "self_ns": cycle.self_ns,
+            "inclusive_ns": cycle.inclusive_ns,
         }
-        for one in loaded.cycles[:top]
+        for cycle in loaded.cycles[:top]
     ]
 
 
@@ -156,18 +156,18 @@ def lead_rows(pair: Pair) -> list[dict[str, Any]]:
     table = pair.new.profile.functions
     return [
         {
-            "kind": one.kind,
-            "sentence": lead_sentence(one, pair.new.what),
-            "evidence": lead_evidence(one, pair.new.what),
-            "function": table.name[one.function] if one.function >= 0 else None,
-            "file": table.file[one.function] if one.function >= 0 else None,
-            "line": (one.line or int(table.first_line[one.function])) if one.function >= 0 else None,
-            "self_ns": one.own_ns,
-            "inclusive_ns": one.inclusive_ns,
-            "ceiling": round(one.ceiling, 4) if math.isfinite(one.ceiling) else None,
-            "uncertain": one.uncertain,
+            "kind": lead.kind,
+            "sentence": lead_sentence(lead, pair.new.what),
+            "evidence": lead_evidence(lead, pair.new.what),
+            "function": table.name[lead.function] if lead.function >= 0 else None,
+            "file": table.file[lead.function] if lead.function >= 0 else None,
+            "line": (lead.line or int(table.first_line[lead.function])) if lead.function >= 0 else None,
+            "self_ns": lead.own_ns,
+            "inclusive_ns": lead.inclusive_ns,
+            "ceiling": round(lead.ceiling, 4) if math.isfinite(lead.ceiling) else None,
+            "uncertain": lead.uncertain,
         }
-        for one in pair.leads
+        for lead in pair.leads
     ]
 
 

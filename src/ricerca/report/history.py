@@ -138,8 +138,11 @@ def short_verdict(found: Judged | None) -> str:
 
 def beside_text(place: Place) -> str:
     """What can be said of a round against its alternatives."""
-    return "; ".join(f"{short_verdict(one)} than {one.base.number}" if one.speedup.settled else f"{one.base.number}: {short_verdict(one)}"
-                     for one in place.beside).replace("no difference than", "no difference to")  # fmt: skip
+    words = [
+        f"{short_verdict(beside)} than {beside.base.number}" if beside.speedup.settled else f"{beside.base.number}: {short_verdict(beside)}"
+        for beside in place.beside
+    ]
+    return "; ".join(words).replace("no difference than", "no difference to")
 
 
 def place_text(place: Place) -> str:

@@ -181,12 +181,12 @@ def show_functions(loaded: Loaded, by: str, top: int) -> None:
         console.print(f"No room was left for more: {facts.not_by_time}.")
     if not_told(loaded):
         console.print(not_told(loaded), style="dim")
-    for one in cycle_rows(loaded, MOST_CYCLES):
-        names = [row["function"] for row in one["functions"]]
+    for cycle in cycle_rows(loaded, MOST_CYCLES):
+        names = [row["function"] for row in cycle["functions"]]
         console.print(
             escape(
-                f"{cycle_name(names)}: {time_text(one['inclusive_ns'])}, {time_text(one['self_ns'])} of it self time; "
-                f"entered {plural(one['entries'], 'time')}, {plural(one['inner_calls'], 'call')} inside"
+                f"{cycle_name(names)}: {time_text(cycle['inclusive_ns'])}, {time_text(cycle['self_ns'])} of it self time; "
+                f"entered {plural(cycle['entries'], 'time')}, {plural(cycle['inner_calls'], 'call')} inside"
             )
         )
 

@@ -84,7 +84,7 @@ def show_between(found: Sequence[Judged], rounds: Sequence[Round]) -> None:
     """Several rounds in one table: what each takes, and how each compares with those before it."""
     console = terminal()
     table = terminal_table("round", "name", "made from", "takes", *(f"against {round_.number}" for round_ in rounds[:-1]), left=("name",))
-    verdicts = {(one.base.number, one.new.number): one.text for one in found}
+    verdicts = {(judged.base.number, judged.new.number): judged.text for judged in found}
     for round_ in rounds:
         against = [verdicts.get((base.number, round_.number), "") for base in rounds[:-1]]
         table.add_row(
@@ -99,6 +99,6 @@ def show_between(found: Sequence[Judged], rounds: Sequence[Round]) -> None:
 def show_cases_between(found: Sequence[Judged]) -> None:
     """What the change did to the other cases."""
     console = terminal()
-    for one in found:
-        times = [time_text(run_ns(side) or 0) for side in (one.base, one.new)]
-        console.print(f"Case {printable(one.new.case)}: {times[0]} → {times[1]}, {one.text}", markup=False, style="bold")
+    for judged in found:
+        times = [time_text(run_ns(side) or 0) for side in (judged.base, judged.new)]
+        console.print(f"Case {printable(judged.new.case)}: {times[0]} → {times[1]}, {judged.text}", markup=False, style="bold")

@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from ricerca.engine.profile import build_profile
+from ricerca.engine.waits import held_up
 from ricerca.measure.bisection import Counted, Culprit, Key, find_culprit
 from ricerca.measure.estimates import FASTER, SLOWER
 from ricerca.model.cases import Part
@@ -59,7 +60,7 @@ class Commits:
     def known(self, revision: str) -> Round | None:
         """The round that has measured a commit, in the first plan's case."""
         with Study.open(self.study, part=self._part) as study:
-            return next((one for one in study.rounds() if one.revision == revision and one.last_run(RECORDED)), None)
+            return next((round_ for round_ in study.rounds() if round_.revision == revision and round_.last_run(RECORDED)), None)
 
     @property
     def _part(self) -> Part:
@@ -78,7 +79,7 @@ class Commits:
                 self._skip(revision, str(problem))
                 return None
             self.made += 1
-            failed = next((one for one in outcomes if one.recorded is None or one.run_id is None), None)
+            failed = next((outcome for outcome in outcomes if outcome.recorded is None or outcome.run_id is None), None)
             if failed is not None:
                 self._skip(revision, failed.problem or "nothing was recorded")
                 return None
@@ -95,7 +96,7 @@ class Commits:
         return there
 
     def _skip(self, revision: str, why: str) -> None:
-        if revision not in {one.revision for one in self.skipped}:
+        if revision not in {skip.revision for skip in self.skipped}:
             self.skipped.append(Skipped(revision, why))
 
     def measure_all(self, look: Callable[[], None] | None = None) -> None:
@@ -138,7 +139,9 @@ class Commits:
         table = profile.functions
         there = profile.parent >= 0
         by_function = np.bincount(profile.function[there], profile.calls[there], len(table))
-        self_ns = np.bincount(profile.function[there], profile.self_ns[there], len(table))
+        # what others on the machine took of a call is not what it costs
+        worked_ns = profile.self_ns - np.where(held_up(profile)[profile.function], np.minimum(profile.waiting_ns, profile.self_ns), 0)
+        self_ns = np.bincount(profile.function[there], worked_ns[there], len(table))
         for n in np.flatnonzero(by_function):
             if table.kind[n] in (KIND_COLLECTION, KIND_IMPORT) or table.file[n].startswith("<frozen importlib"):
                 continue  # how often these run depends on more than the code

@@ -161,7 +161,7 @@ def waiting() -> Iterator[Waiting]:
     folder = recordings_folder()
     files = sorted(folder.glob("*.recording"), key=lambda file: file.stat().st_mtime) if folder.is_dir() else []
     for file in files:
-        size = sum(one.stat().st_blocks * 512 for one in (file, *parts(file)))
+        size = sum(part.stat().st_blocks * 512 for part in (file, *parts(file)))
         try:
             found = about(file)
         except FileDamagedError as problem:
@@ -180,14 +180,14 @@ def find(name: str) -> Waiting:
         There is none of that name.
     """
     known = list(waiting())
-    for one in known:
-        if name in (one.name, one.file.name, str(one.file)):
-            return one
-    names = ", ".join(one.name for one in known) or "none"
+    for recording in known:
+        if name in (recording.name, recording.file.name, str(recording.file)):
+            return recording
+    names = ", ".join(recording.name for recording in known) or "none"
     raise InputError(f"There is no recording {name!r}.", f"These are waiting: {names}.")
 
 
-def drop(one: Waiting) -> None:
+def drop(recording: Waiting) -> None:
     """Remove a waiting recording.
 
     Raises
@@ -195,12 +195,12 @@ def drop(one: Waiting) -> None:
     InputError
         Its program is still running.
     """
-    if one.running:
-        raise InputError(f"The program of {one.name} is still running.", "Drop the recording when it has ended.")
+    if recording.running:
+        raise InputError(f"The program of {recording.name} is still running.", "Drop the recording when it has ended.")
     try:
-        remove(one.file)
+        remove(recording.file)
     except OSError as problem:
-        raise EnvironmentProblem(f"{one.file} cannot be removed ({problem.strerror}).") from None
+        raise EnvironmentProblem(f"{recording.file} cannot be removed ({problem.strerror}).") from None
 
 
 def say_why(recording: Path, why: str) -> None:

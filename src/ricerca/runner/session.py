@@ -275,7 +275,7 @@ class Session:
             return None
         try:
             with Study.open(self.plan.study, part=self._part) as study:
-                first = next((one for one in study.rounds() if one.last_run(RECORDED)), None)
+                first = next((round_ for round_ in study.rounds() if round_.last_run(RECORDED)), None)
                 if first is None or first.number >= round_.number or first.subject.not_alike(round_.subject):
                     return None
                 from ricerca.runner.pairing import Side

@@ -30,11 +30,11 @@ def body_of(text, what):
 
 def block_of(setup, statements, namespace):
     """A function that runs the statements in a loop and says how long that took."""
-    stars = [one for one in setup if isinstance(one, ast.ImportFrom) and one.names[0].name == "*"]
+    stars = [statement for statement in setup if isinstance(statement, ast.ImportFrom) and statement.names[0].name == "*"]
     tree = ast.parse(SKELETON)
     function: Any = tree.body[0]
     function.body[1].body = statements or [ast.Pass()]
-    function.body[:0] = [one for one in setup if one not in stars]
+    function.body[:0] = [statement for statement in setup if statement not in stars]
     tree.body[:0] = stars
     exec(compile(ast.fix_missing_locations(tree), "<snippet>", "exec"), namespace)
     return namespace["block"]
@@ -136,7 +136,7 @@ def measure(asked):
     loops.pop()
     return {
         "loops": loops, "empty_ns": empty, "same_answer": same_answer(answers), "python": sys.version.split()[0],
-        "blocks": [[max(one - empty, 1e-3) for one in own] for own in times],
+        "blocks": [[max(block_ns - empty, 1e-3) for block_ns in own] for own in times],
     }  # fmt: skip
 
 

@@ -99,7 +99,7 @@ def tables_of(recording: Path, end_unix_ns: int = 0) -> tuple[RunTables, int]:
     return tables, unreadable
 
 
-def take_waiting(one: Waiting) -> Taken:
+def take_waiting(waiting: Waiting) -> Taken:
     """Take in a recording that was left behind.
 
     Raises
@@ -107,32 +107,32 @@ def take_waiting(one: Waiting) -> Taken:
     InputError
         Its program is still running, its study is gone, or it does not say what it belongs to.
     """
-    about = one.about
-    if one.running:
-        raise InputError(f"The program of {one.name} is still running.", "Take the recording in when it has ended.")
+    about = waiting.about
+    if waiting.running:
+        raise InputError(f"The program of {waiting.name} is still running.", "Take the recording in when it has ended.")
     if not about.study:
-        raise InputError(f"{one.name} does not say what it belongs to.", f"Remove it with: ricerca recordings drop {one.name}")
+        raise InputError(f"{waiting.name} does not say what it belongs to.", f"Remove it with: ricerca recordings drop {waiting.name}")
     if not Path(about.study).exists():
         with Study.open(about.study, create=True):
             pass
-    return take_in(one.file, about)
+    return take_in(waiting.file, about)
 
 
 def recover(study_path: Path) -> list[Taken]:
     """Take in what was left behind of a study whose Ricerca was stopped, or could not write then. What cannot be taken in stays."""
     taken = []
-    for one in recordings.waiting():
-        if one.running or one.about.study != str(study_path.absolute()):
+    for recording in recordings.waiting():
+        if recording.running or recording.about.study != str(study_path.absolute()):
             continue
         try:
-            taken.append(take_in(one.file, one.about))
+            taken.append(take_in(recording.file, recording.about))
         except FileDamagedError as problem:
-            if one.bytes == 0 or "before it began" in problem.what:
-                recordings.remove(one.file)  # there is nothing in it
+            if recording.bytes == 0 or "before it began" in problem.what:
+                recordings.remove(recording.file)  # there is nothing in it
             else:
-                recordings.say_why(one.file, problem.what)
+                recordings.say_why(recording.file, problem.what)
         except RicercaError as problem:
-            recordings.say_why(one.file, problem.what)
+            recordings.say_why(recording.file, problem.what)
     return taken
 
 

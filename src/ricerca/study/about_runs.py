@@ -58,6 +58,6 @@ def machine_from(text: str) -> Machine:
     ValueError, TypeError
         It is damaged.
     """
-    kept, known = json.loads(text), {one.name for one in fields(Machine)}
+    kept, known = json.loads(text), {field.name for field in fields(Machine)}
     packages = tuple((str(name), str(version)) for name, version in kept.pop("packages", ()))
     return Machine(**{name: value for name, value in kept.items() if name in known}, packages=packages)

@@ -351,12 +351,12 @@ class Study:
         if not found:
             raise InputError(f"{self.path.name} has no rounds yet.", "Record one with: ricerca record --study FILE SCRIPT")
         if number is None:
-            measured = [one for one in found if one.last_run(RECORDED, LINE)]
+            measured = [round_ for round_ in found if round_.last_run(RECORDED, LINE)]
             return (measured or found)[-1]
-        for one in found:
-            if one.number == number:
-                return one
-        numbers = ", ".join(str(one.number) for one in found)
+        for round_ in found:
+            if round_.number == number:
+                return round_
+        numbers = ", ".join(str(round_.number) for round_ in found)
         of_case = f" of the case {self.part.case!r}" if self.part.case else ""
         raise InputError(f"{self.path.name} has no round {number}{of_case}.", f"It has these: {numbers}.")
 

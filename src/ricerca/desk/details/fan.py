@@ -67,19 +67,19 @@ class Fan(QWidget):
         table, figures = view.loaded.profile.functions, view.loaded.figures
         blades = []
         shown = found if len(found) <= MOST else found[: MOST - 1]
-        for one in shown:
-            other = "start of a thread" if one.function < 0 else table.name[one.function]
-            whole = all_calls if left else int(figures.calls[one.function])
-            calls = f"{count_text(one.calls)} of {count_text(whole)}"
-            lines = ", ".join(str(line) for line in one.lines if line)
+        for neighbour in shown:
+            other = "start of a thread" if neighbour.function < 0 else table.name[neighbour.function]
+            whole = all_calls if left else int(figures.calls[neighbour.function])
+            calls = f"{count_text(neighbour.calls)} of {count_text(whole)}"
+            lines = ", ".join(str(line) for line in neighbour.lines if line)
             from_lines = f", from line {lines}" if lines else ""
             said = f"{other} makes {calls} calls of {name}" if left else f"{name} makes {calls} calls of {other}"
-            blades.append(Blade(one.function, other, calls, f"{said}{from_lines}; they bring {time_text(one.inclusive_ns)}.",
-                                one.inclusive_ns, left))  # fmt: skip
+            blades.append(Blade(neighbour.function, other, calls, f"{said}{from_lines}; they bring {time_text(neighbour.inclusive_ns)}.",
+                                neighbour.inclusive_ns, left))  # fmt: skip
         rest = found[len(shown) :]
         if rest:
-            more, time_ns = sum(one.calls for one in rest), sum(one.inclusive_ns for one in rest)
-            names = ", ".join(table.name[one.function] for one in rest[:12])
+            more, time_ns = sum(neighbour.calls for neighbour in rest), sum(neighbour.inclusive_ns for neighbour in rest)
+            names = ", ".join(table.name[neighbour.function] for neighbour in rest[:12])
             blades.append(Blade(-2, f"{len(rest)} more", count_text(more),
                                 f"{plural(more, 'call')}, {time_text(time_ns)}: {names}", time_ns, left))  # fmt: skip
         return blades

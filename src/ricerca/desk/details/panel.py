@@ -189,7 +189,7 @@ def sentence(view: View, function: int) -> str:
     if not calls and not whole and not int(figures.resumes[function]):
         return "It does not run in this reading."
     callers, _callees = neighbours(loaded.edges, function)
-    places = sum(max(len([line for line in one.lines if line]), 1) for one in callers if one.function >= 0)
+    places = sum(max(len([line for line in caller.lines if line]), 1) for caller in callers if caller.function >= 0)
     said = f"Called <span style='font-weight:600'>{plural(calls, 'time')}</span>"
     if places:
         said += f" from {plural(places, 'place')}"

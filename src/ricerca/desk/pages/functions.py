@@ -42,17 +42,17 @@ class Rows:
         """The rows of a view."""
         loaded = view.loaded
         figures, table, cycles = loaded.figures, loaded.profile.functions, loaded.cycles
-        members = [one.slowest_first(figures.self_ns) for one in cycles]
-        inclusive = np.asarray([one.inclusive_ns for one in cycles], np.int64)
-        entries = np.asarray([one.entries for one in cycles], np.int64)
-        raw = [int(figures.raw_self_ns[list(one.members)].sum()) for one in cycles]
+        members = [cycle.slowest_first(figures.self_ns) for cycle in cycles]
+        inclusive = np.asarray([cycle.inclusive_ns for cycle in cycles], np.int64)
+        entries = np.asarray([cycle.entries for cycle in cycles], np.int64)
+        raw = [int(figures.raw_self_ns[list(cycle.members)].sum()) for cycle in cycles]
         taking_part = np.flatnonzero(figures.shown & ((figures.calls > 0) | (figures.raw_self_ns > 0)))
         return cls(
             functions=len(table),
             name=table.name + tuple(f"cycle of {len(some)}" for some in members),
             cycles=tuple(", ".join(table.name[n].rpartition(".")[2] for n in some[:MOST_NAMED]) for some in members),
             layer=table.layer + tuple(table.layer[some[0]] for some in members),
-            self_ns=np.concatenate([figures.self_ns, np.asarray([one.self_ns for one in cycles], np.int64)]),
+            self_ns=np.concatenate([figures.self_ns, np.asarray([cycle.self_ns for cycle in cycles], np.int64)]),
             inclusive_ns=np.concatenate([figures.inclusive_ns, inclusive]),
             raw_self_ns=np.concatenate([figures.raw_self_ns, np.asarray(raw, np.int64)]),
             calls=np.concatenate([figures.calls, entries]),
@@ -97,7 +97,7 @@ class FunctionsPage(SeenPage):
                 f"{name} {module} {file} {layer}".lower()
                 for name, module, file, layer in zip(functions.name, functions.module, functions.file, functions.layer, strict=True)
             ]
-            return found + [f"cycle {' '.join(functions.name[n] for n in one.members)}".lower() for one in loaded.cycles]
+            return found + [f"cycle {' '.join(functions.name[n] for n in cycle.members)}".lower() for cycle in loaded.cycles]
 
         self.table.show_rows(_columns(view, rows), rows.present, words)
         order = np.sort(figures.self_ns[rows.present[rows.present < len(functions)]])[::-1]
@@ -128,11 +128,11 @@ class FunctionsPage(SeenPage):
         self.table.summary.setText(f"{said}; without them the run would be {free} faster")
 
 
-def cycle_words(one: Cycle) -> str:
+def cycle_words(cycle: Cycle) -> str:
     """How often a cycle is entered, how many calls are inside it, and its time."""
     return (
-        f"Entered {plural(one.entries, 'time')}, {plural(one.inner_calls, 'call')} inside; "
-        f"{time_text(one.self_ns)} of {time_text(one.inclusive_ns)} in its functions themselves"
+        f"Entered {plural(cycle.entries, 'time')}, {plural(cycle.inner_calls, 'call')} inside; "
+        f"{time_text(cycle.self_ns)} of {time_text(cycle.inclusive_ns)} in its functions themselves"
     )
 
 

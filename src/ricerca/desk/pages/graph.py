@@ -251,15 +251,15 @@ class GraphPage(SeenPage):
         """Select a node's function; of a folded module the one with most time of its own."""
         if self._drawn is not None and 0 <= node < len(self._drawn.graph.nodes):
             figures = self._drawn.view.loaded.figures
-            self._state.select(max(self._drawn.graph.nodes[node].functions, key=lambda one: int(figures.self_ns[one])))
+            self._state.select(max(self._drawn.graph.nodes[node].functions, key=lambda function: int(figures.self_ns[function])))
 
     def folds(self, node: int) -> list[Key]:
         """The groups that a node could be folded into, the smallest first; of its layer all is one node."""
         if self._drawn is None or not 0 <= node < len(self._drawn.graph.nodes):
             return []
-        one = self._drawn.graph.nodes[node]
-        path = path_of(one.functions[0], self._drawn.view.loaded.profile.functions, self._state.reading.level)[:-1]
-        around = path[: path.index(one.key)] if one.key in path else path
+        drawn_node = self._drawn.graph.nodes[node]
+        path = path_of(drawn_node.functions[0], self._drawn.view.loaded.profile.functions, self._state.reading.level)[:-1]
+        around = path[: path.index(drawn_node.key)] if drawn_node.key in path else path
         return list(reversed(around))
 
     def fold(self, node: int, into: Key | None = None) -> None:
@@ -308,11 +308,11 @@ class GraphPage(SeenPage):
         if now < 0:
             self.take(0)
             return
-        ribbons = [one for one in drawn.graph.ribbons if one.caller != one.callee]
+        ribbons = [ribbon for ribbon in drawn.graph.ribbons if ribbon.caller != ribbon.callee]
         if key == Qt.Key.Key_Right:
-            found = [one.callee for one in ribbons if one.caller == now]
+            found = [ribbon.callee for ribbon in ribbons if ribbon.caller == now]
         elif key == Qt.Key.Key_Left:
-            found = [one.caller for one in ribbons if one.callee == now]
+            found = [ribbon.caller for ribbon in ribbons if ribbon.callee == now]
         else:
             sign = 1 if key == Qt.Key.Key_Down else -1
             row = drawn.layout.row[now]

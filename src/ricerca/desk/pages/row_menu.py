@@ -81,7 +81,7 @@ def _add_layers(menu: QMenu, state: DeskState, parent: QWidget) -> None:
     if place is None:
         return
     choices = patterns_of(*place)
-    held = next(((one, found) for one in state.own_layers if (found := one.pattern_for(*place)) is not None), None)
+    held = next(((layer, found) for layer in state.own_layers if (found := layer.pattern_for(*place)) is not None), None)
     if held is not None:
         layer, pattern = held
         inner = menu.addMenu(plain(f"Layer {layer.name} holds it by {short_name(pattern, MOST)}"))
@@ -97,8 +97,8 @@ def _add_layers(menu: QMenu, state: DeskState, parent: QWidget) -> None:
         into = inner.addMenu(plain(f"{words} {short_name(pattern, MOST)}"))
         if into is None:
             continue
-        for one in state.own_layers:
-            into.addAction(plain(one.name), partial(state.put_in_layer, one.name, pattern))
+        for own_layer in state.own_layers:
+            into.addAction(plain(own_layer.name), partial(state.put_in_layer, own_layer.name, pattern))
         into.addAction("A new layer…", partial(ask_new_layer, state, parent, pattern))
 
 

@@ -57,7 +57,7 @@ class Staves(QWidget):
 
     def _height(self) -> float:
         staves = self._line.staves if self._line else ()
-        return HEAD_PX + sum(DENSITY_PX + WAIT_PX + self._rows(one) * SPAN_PX + GAP_PX for one in staves) + 8
+        return HEAD_PX + sum(DENSITY_PX + WAIT_PX + self._rows(stave) * SPAN_PX + GAP_PX for stave in staves) + 8
 
     def _field(self) -> QRectF:
         return QRectF(SIDE_PX + NAME_PX, HEAD_PX, max(self.width() - SIDE_PX * 2 - NAME_PX, 40), self.height() - HEAD_PX)
@@ -141,7 +141,7 @@ class Staves(QWidget):
     def _paint_base(self, painter: QPainter, stave: Stave, top: float) -> None:
         """Dashed outline: the thread of the same name in the round compared with."""
         base = self._base
-        twin = next((one for one in base.staves if one.name == stave.name), None) if base else None
+        twin = next((other_stave for other_stave in base.staves if other_stave.name == stave.name), None) if base else None
         if base is None or twin is None or not base.slices:
             return
         steps = np.array_split(twin.density.sum(axis=0) / max(base.slice_ns, 1), min(base.slices, MOST_STEPS))

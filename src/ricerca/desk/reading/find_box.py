@@ -116,10 +116,10 @@ class FindBox(TypedChoice):
         if not parts:
             return []
         result = [Find(name, act) for name, act in self._actions() if all(part in name.lower() for part in parts)]
-        for one in self._state.measured():
-            words = "Read " + round_words(one)
+        for round_ in self._state.measured():
+            words = "Read " + round_words(round_)
             if all(part in words.lower() for part in parts):
-                result.append(Find(words, partial(self._state.look_at, one.number, self._state.against)))
+                result.append(Find(words, partial(self._state.look_at, round_.number, self._state.against)))
         return (self._functions(parts) + result + self._lines(parts))[:MOST]
 
     def _functions(self, parts: list[str]) -> list[Find]:

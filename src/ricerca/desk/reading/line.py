@@ -162,8 +162,8 @@ class ReadingLine(QFrame):
     def _fill(self) -> None:
         state = self._state
         rounds = state.measured()
-        now = next((one for one in rounds if one.number == state.number), None)
-        base = next((one for one in rounds if one.number == state.against), None)
+        now = next((round_ for round_ in rounds if round_.number == state.number), None)
+        base = next((round_ for round_ in rounds if round_.number == state.against), None)
         while self._flow.count():
             self._flow.takeAt(0)
         for old in (*self._words, *self._chips):
@@ -194,9 +194,14 @@ class ReadingLine(QFrame):
         self.round_button.setText(round_words(now))
         self.against_button.setText(round_words(base) if base else "nothing")
         self._choices(
-            self.round_button, [(round_words(one), one is now, partial(state.look_at, one.number, state.against)) for one in rounds]
+            self.round_button,
+            [(round_words(round_), round_ is now, partial(state.look_at, round_.number, state.against)) for round_ in rounds],
         )
-        others = [(round_words(one), one is base, partial(state.look_at, state.number, one.number)) for one in rounds if one is not now]
+        others = [
+            (round_words(round_), round_ is base, partial(state.look_at, state.number, round_.number))
+            for round_ in rounds
+            if round_ is not now
+        ]
         self._choices(self.against_button, [*others, ("nothing", base is None, partial(state.look_at, state.number, None))])
         pair = state.view.pair if state.view is not None else None
         self.in_turn.setVisible(pair is not None and not pair.other_work)
@@ -341,8 +346,8 @@ class ReadingLine(QFrame):
         pattern = self._state.selected_pattern()
         if pattern:
             menu.addAction(plain(f"Put {pattern} in a layer…"), self.ask_layer)
-        for one in self._state.own_layers:
-            self._add_layer(menu, one)
+        for layer in self._state.own_layers:
+            self._add_layer(menu, layer)
         menu.addSeparator()
         menu.addAction("Reset the reading", lambda: self._state.set_reading(Reading()))
         menu.addAction("Copy this reading as text", self.copy)
@@ -354,35 +359,35 @@ class ReadingLine(QFrame):
             for name, text in kept.items():
                 menu.addAction(plain(f"{name}: {text}"), lambda text=text: self.read_text(text))
 
-    def _add_layer(self, menu: QMenu, one: OwnLayer) -> None:
-        inner = menu.addMenu(plain(f"Layer {one.name} ({short_name(', '.join(one.patterns))})"))
+    def _add_layer(self, menu: QMenu, layer: OwnLayer) -> None:
+        inner = menu.addMenu(plain(f"Layer {layer.name} ({short_name(', '.join(layer.patterns))})"))
         if inner is None:
             return
-        if one.name in CLAIMED:
-            inner.addAction("Patterns…", partial(self._reshape_layer, one))
-            inner.addAction("Delete", partial(self._state.drop_layer, one.name))
+        if layer.name in CLAIMED:
+            inner.addAction("Patterns…", partial(self._reshape_layer, layer))
+            inner.addAction("Delete", partial(self._state.drop_layer, layer.name))
             return
-        inner.addAction("Rename…", partial(self._rename_layer, one))
-        inner.addAction("Change colour…", partial(self._colour_layer, one))
-        inner.addAction("Patterns…", partial(self._reshape_layer, one))
-        inner.addAction("Delete", partial(self._state.drop_layer, one.name))
+        inner.addAction("Rename…", partial(self._rename_layer, layer))
+        inner.addAction("Change colour…", partial(self._colour_layer, layer))
+        inner.addAction("Patterns…", partial(self._reshape_layer, layer))
+        inner.addAction("Delete", partial(self._state.drop_layer, layer.name))
 
-    def _rename_layer(self, one: OwnLayer) -> None:
-        name, given = QInputDialog.getText(self, "Name of the layer", f"New name for {one.name}:", text=one.name)
+    def _rename_layer(self, layer: OwnLayer) -> None:
+        name, given = QInputDialog.getText(self, "Name of the layer", f"New name for {layer.name}:", text=layer.name)
         if given:
-            self._state.change_layer(one.name, replace(one, name=name.strip()))
+            self._state.change_layer(layer.name, replace(layer, name=name.strip()))
 
-    def _colour_layer(self, one: OwnLayer) -> None:
-        colour = QColorDialog.getColor(QColor(one.colour), self, f"Colour of the layer {one.name}")
+    def _colour_layer(self, layer: OwnLayer) -> None:
+        colour = QColorDialog.getColor(QColor(layer.colour), self, f"Colour of the layer {layer.name}")
         if colour.isValid():
-            self._state.change_layer(one.name, replace(one, colour=colour.name()))
+            self._state.change_layer(layer.name, replace(layer, colour=colour.name()))
 
-    def _reshape_layer(self, one: OwnLayer) -> None:
-        asked = f"What belongs to {one.name}, a pattern in each line: a module or package, a name with * or ?, or a folder."
-        text, given = QInputDialog.getMultiLineText(self, "Patterns of the layer", asked, "\n".join(one.patterns))
+    def _reshape_layer(self, layer: OwnLayer) -> None:
+        asked = f"What belongs to {layer.name}, a pattern in each line: a module or package, a name with * or ?, or a folder."
+        text, given = QInputDialog.getMultiLineText(self, "Patterns of the layer", asked, "\n".join(layer.patterns))
         if given:
             patterns = tuple(dict.fromkeys(line.strip() for line in text.splitlines() if line.strip()))
-            self._state.change_layer(one.name, replace(one, patterns=patterns))
+            self._state.change_layer(layer.name, replace(layer, patterns=patterns))
 
     def ask_layer(self) -> None:
         """Ask for a layer's name and what belongs to it."""
@@ -391,7 +396,7 @@ class ReadingLine(QFrame):
         chosen, given = QInputDialog.getText(self, "Put code in a layer", asked, text=pattern)
         if not given or not chosen.strip():
             return
-        known = [one.name for one in self._state.own_layers] or [chosen.strip()]
+        known = [layer.name for layer in self._state.own_layers] or [chosen.strip()]
         name, given = QInputDialog.getItem(self, "Put code in a layer", "Name of the layer:", known)
         if given and name.strip():
             self._state.put_in_layer(name, chosen)

@@ -5,6 +5,6 @@ from __future__ import annotations
 from ricerca.model.rounds import Round
 
 
-def round_words(one: Round) -> str:
+def round_words(round_: Round) -> str:
     """A round as it is named in the sentence."""
-    return f"round {one.number} “{one.name}”"
+    return f"round {round_.number} “{round_.name}”"

@@ -42,67 +42,67 @@ class Cards(QWidget):
         self.update()
 
     @staticmethod
-    def time_of(one: Round) -> int:
+    def time_of(round_: Round) -> int:
         """What a round's bar shows: the median of plain runs, else the recorded run."""
-        run = one.last_run(RECORDED, LINE)
-        return median_ns(one.plain_ns) or (run.wall_ns if run else 0)
+        run = round_.last_run(RECORDED, LINE)
+        return median_ns(round_.plain_ns) or (run.wall_ns if run else 0)
 
     def paintEvent(self, _event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         rounds = self._state.rounds
-        longest = max((self.time_of(one) for one in rounds), default=1) or 1
-        for row, one in enumerate(rounds):
-            self._paint_card(painter, QRectF(0, row * CARD_PX, self.width(), CARD_PX), one, longest)
+        longest = max((self.time_of(round_) for round_ in rounds), default=1) or 1
+        for row, round_ in enumerate(rounds):
+            self._paint_card(painter, QRectF(0, row * CARD_PX, self.width(), CARD_PX), round_, longest)
         painter.end()
 
-    def _paint_card(self, painter: QPainter, room: QRectF, one: Round, longest: int) -> None:
+    def _paint_card(self, painter: QPainter, room: QRectF, round_: Round, longest: int) -> None:
         colours = theme.now()
-        now = one.number == self._state.number
+        now = round_.number == self._state.number
         if now:
             painter.fillRect(room, QColor(colours.chosen))
             painter.fillRect(QRectF(room.left(), room.top(), 3, room.height()), QColor(colours.accent))
         inner = room.adjusted(14, 9, -12, -8)
         painter.setPen(QColor(colours.ink))
         painter.setFont(theme.font(theme.TEXT_PX, bold=now))
-        words = f"{one.number}  {one.name}{', undone' if one.fate == UNDONE else ''}"
+        words = f"{round_.number}  {round_.name}{', undone' if round_.fate == UNDONE else ''}"
         title = QFontMetrics(painter.font()).elidedText(words, Qt.TextElideMode.ElideRight, int(inner.width()))
         painter.drawText(inner, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, title)
-        time_ns = self.time_of(one)
+        time_ns = self.time_of(round_)
         bar = QRectF(inner.left(), inner.top() + 25, inner.width() * time_ns / longest, 9)
-        if one.plain_ns:
+        if round_.plain_ns:
             painter.fillRect(bar, colours.own("mine"))
         else:  # only a recorded run: slower than the program itself, so not drawn as its time
             painter.setPen(QPen(QColor(colours.soft), 1, Qt.PenStyle.DotLine))
             painter.drawRect(bar)
-        self._paint_spread(painter, one, bar, inner, longest)
-        expected = expected_of(self._state.rounds, one) if one.plain_ns else None
+        self._paint_spread(painter, round_, bar, inner, longest)
+        expected = expected_of(self._state.rounds, round_) if round_.plain_ns else None
         if expected is not None:  # a notch below the bar where it was expected to end
             at = inner.left() + inner.width() * min(expected.total_ns / longest, 1.0)
             painter.setPen(QPen(QColor(colours.ink), 1.4))
             painter.drawLine(QPointF(at, bar.bottom() + 1), QPointF(at, bar.bottom() + 6))
-        if one.number == self._state.against:
+        if round_.number == self._state.against:
             painter.setPen(QPen(QColor(colours.soft), 1, Qt.PenStyle.DashLine))
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawRect(bar.adjusted(-2, -2, 2, 2))
         below = inner.adjusted(0, 40, 0, 0)
         painter.setFont(theme.font(theme.SMALL_PX))
         painter.setPen(QColor(colours.soft))
-        text = time_text(time_ns) + ("" if one.plain_ns else " recorded") if time_ns else "no run is kept"
-        files = self._state.edited.get(one.number, ())
+        text = time_text(time_ns) + ("" if round_.plain_ns else " recorded") if time_ns else "no run is kept"
+        files = self._state.edited.get(round_.number, ())
         if files:
             self._paint_edited(painter, files, inner)
         painter.drawText(below, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, text)
-        self._paint_gain(painter, one, below)
+        self._paint_gain(painter, round_, below)
 
     def _paint_edited(self, painter: QPainter, files: tuple[str, ...], inner: QRectF) -> None:
         text = QFontMetrics(painter.font()).elidedText(f"edited: {', '.join(files)}", Qt.TextElideMode.ElideRight, int(inner.width()))
         painter.drawText(inner.adjusted(0, 56, 0, 0), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, text)
 
-    def _paint_spread(self, painter: QPainter, one: Round, bar: QRectF, inner: QRectF, longest: int) -> None:
-        if len(one.plain_ns) < 2:
+    def _paint_spread(self, painter: QPainter, round_: Round, bar: QRectF, inner: QRectF, longest: int) -> None:
+        if len(round_.plain_ns) < 2:
             return
-        low, high = (inner.left() + inner.width() * value / longest for value in (min(one.plain_ns), max(one.plain_ns)))
+        low, high = (inner.left() + inner.width() * value / longest for value in (min(round_.plain_ns), max(round_.plain_ns)))
         painter.setPen(QPen(QColor(theme.now().ink), 1))
         middle = bar.center().y()
         high = min(high, inner.right())
@@ -110,10 +110,10 @@ class Cards(QWidget):
         for x in (low, high):
             painter.drawLine(QPointF(x, middle - 3), QPointF(x, middle + 3))
 
-    def _paint_gain(self, painter: QPainter, one: Round, below: QRectF) -> None:
+    def _paint_gain(self, painter: QPainter, round_: Round, below: QRectF) -> None:
         colours = theme.now()
-        found = self._state.verdicts.get(one.number)
-        if one is self._state.rounds[0]:
+        found = self._state.verdicts.get(round_.number)
+        if round_ is self._state.rounds[0]:
             painter.drawText(below, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop, "baseline")
         if found is None:
             return
@@ -133,37 +133,37 @@ class Cards(QWidget):
         return self._state.rounds[row] if 0 <= row < len(self._state.rounds) else None
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        one = self._at(event.position().y())
-        if one is None or event.button() != Qt.MouseButton.LeftButton:
+        clicked = self._at(event.position().y())
+        if clicked is None or event.button() != Qt.MouseButton.LeftButton:
             return
         if event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
-            self.against.emit(one.number)
+            self.against.emit(clicked.number)
         else:
-            self.chosen.emit(one.number)
+            self.chosen.emit(clicked.number)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
-        one = self._at(event.position().y())
-        if one is not None:
-            QToolTip.showText(event.globalPosition().toPoint(), tip(describe(one, expected_of(self._state.rounds, one))), self)
+        round_ = self._at(event.position().y())
+        if round_ is not None:
+            QToolTip.showText(event.globalPosition().toPoint(), tip(describe(round_, expected_of(self._state.rounds, round_))), self)
 
     def contextMenuEvent(self, event: QContextMenuEvent) -> None:
-        one = self._at(event.pos().y())
-        if one is not None:
-            self._menu(one, event.globalPos())
+        round_ = self._at(event.pos().y())
+        if round_ is not None:
+            self._menu(round_, event.globalPos())
 
-    def _menu(self, one: Round, place: QPoint) -> None:
+    def _menu(self, round_: Round, place: QPoint) -> None:
         menu = QMenu(self)
-        menu.addAction("Read this round", lambda: self.chosen.emit(one.number))
-        menu.addAction("Compare with it", lambda: self.against.emit(one.number))
-        menu.addAction("Change name or note…", lambda: self.rename.emit(one.number))
+        menu.addAction("Read this round", lambda: self.chosen.emit(round_.number))
+        menu.addAction("Compare with it", lambda: self.against.emit(round_.number))
+        menu.addAction("Change name or note…", lambda: self.rename.emit(round_.number))
         for text, fate in (("The change was kept", KEPT), ("The change was undone", UNDONE), ("Neither yet", "")):
-            if fate != one.fate:
-                menu.addAction(text, lambda fate=fate: self._state.say_fate(one.number, fate))
+            if fate != round_.fate:
+                menu.addAction(text, lambda fate=fate: self._state.say_fate(round_.number, fate))
         menu.exec(place)
         menu.deleteLater()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        numbers = [one.number for one in self._state.measured()]
+        numbers = [round_.number for round_ in self._state.measured()]
         step = {Qt.Key.Key_Down: 1, Qt.Key.Key_Up: -1}.get(Qt.Key(event.key()))
         if step and self._state.number in numbers:
             row = numbers.index(self._state.number) + step
@@ -173,34 +173,34 @@ class Cards(QWidget):
             super().keyPressEvent(event)
 
 
-def expected_of(rounds: Sequence[Round], one: Round) -> Expectation | None:
+def expected_of(rounds: Sequence[Round], round_: Round) -> Expectation | None:
     """What the round before a round expected of it."""
-    row = next((row for row, other in enumerate(rounds) if other.number == one.number), 0)
+    row = next((row for row, other in enumerate(rounds) if other.number == round_.number), 0)
     found = expectations(rounds[row - 1].note) if row > 0 else []
     return found[-1] if found else None
 
 
-def describe(one: Round, expected: Expectation | None = None) -> str:
+def describe(round_: Round, expected: Expectation | None = None) -> str:
     """A round in words, and what came of what was expected of it."""
-    parts = [f"Round {one.number} “{one.name}”."]
-    if one.plain_ns:
-        wide = spread(one.plain_ns)
+    parts = [f"Round {round_.number} “{round_.name}”."]
+    if round_.plain_ns:
+        wide = spread(round_.plain_ns)
         around = f", ±{share_text(wide)}" if wide is not None else ""
-        parts.append(f"{plural(len(one.plain_ns), 'plain run')}: {time_text(median_ns(one.plain_ns) or 0)} median{around}.")
-    elif any(run.kind == PLAIN for run in one.runs):
-        failed = next(run for run in one.runs if run.kind == PLAIN)
+        parts.append(f"{plural(len(round_.plain_ns), 'plain run')}: {time_text(median_ns(round_.plain_ns) or 0)} median{around}.")
+    elif any(run.kind == PLAIN for run in round_.runs):
+        failed = next(run for run in round_.runs if run.kind == PLAIN)
         parts.append(f"Its plain runs failed: {'; '.join(failed.because)}.")
     else:
         parts.append("No plain runs: how long it takes without the recorder is not known.")
-    if expected is not None and one.plain_ns:
-        parts.append(f"{expected.text} It {expected.held(median_ns(one.plain_ns) or 0)}.")
-    run = one.last_run(RECORDED, LINE)
+    if expected is not None and round_.plain_ns:
+        parts.append(f"{expected.text} It {expected.held(median_ns(round_.plain_ns) or 0)}.")
+    run = round_.last_run(RECORDED, LINE)
     if run is not None and not run.complete:
         parts.append(f"Its recording is not complete: {'; '.join(run.because)}.")
-    if one.revision:
-        parts.append(f"Code at {one.revision}.")
-    if one.note:
-        parts.append(one.note)
+    if round_.revision:
+        parts.append(f"Code at {round_.revision}.")
+    if round_.note:
+        parts.append(round_.note)
     return " ".join(parts)
 
 
@@ -262,9 +262,9 @@ class RoundsColumn(QFrame):
         )
 
     def _rename(self, number: int) -> None:
-        one = next(one for one in self._state.rounds if one.number == number)
+        round_ = next(round_ for round_ in self._state.rounds if round_.number == number)
         text, agreed = QInputDialog.getMultiLineText(
-            self, f"Round {number}", "First line: its name. Below: what was changed and why.", f"{one.name}\n{one.note}"
+            self, f"Round {number}", "First line: its name. Below: what was changed and why.", f"{round_.name}\n{round_.note}"
         )
         path = self._state.path
         if not agreed or path is None or not text.strip():

@@ -66,7 +66,7 @@ class RecorderThread(QThread):
             self.failed.emit("Something went wrong in Ricerca:\n" + traceback.format_exc(limit=-4))
         else:
             self._tell()
-            self.done.emit(next((one for one in outcomes if one.run_id is None), outcomes[-1]))
+            self.done.emit(next((outcome for outcome in outcomes if outcome.run_id is None), outcomes[-1]))
         finally:
             self._output.close()
 

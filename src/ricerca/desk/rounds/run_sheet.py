@@ -220,7 +220,7 @@ class RunSheet(QWidget):
         """Fill the form: for the next round of the open study, or for a program that was dropped."""
         self._study = study
         rounds = self._state.rounds if study is not None and study == self._state.path else ()
-        self._subjects = list(dict.fromkeys(one.subject for one in reversed(rounds)))
+        self._subjects = list(dict.fromkeys(round_.subject for round_ in reversed(rounds)))
         self.earlier.clear()
         for subject in self._subjects:
             self.earlier.addItem(" ".join(shlex.quote(part) for part in subject.program))
@@ -233,7 +233,7 @@ class RunSheet(QWidget):
         self.problem.setText("")
         if self._subjects:
             self._recall(0)
-            last = next((one for one in reversed(rounds) if one.plain_ns), None)
+            last = next((round_ for round_ in reversed(rounds) if round_.plain_ns), None)
             self.plain.setValue(len(last.plain_ns) if last else DEFAULT_PLAIN)
         else:
             path = Path(program) if program else None
@@ -328,13 +328,13 @@ class RunSheet(QWidget):
             names = [case.name + (f" at {plural(len(case.all_sizes), 'size')}" if case.sizes else "") for case in self._cases]
             self.expected.setText(f"Measures {', '.join(names)}, one after the other. {self._repeats()}")
             return
-        measured = [one for one in self._state.rounds if one.plain_ns] if self._study == self._state.path else []
+        measured = [round_ for round_ in self._state.rounds if round_.plain_ns] if self._study == self._state.path else []
         if not measured:
             self.expected.setText(f"A recorded run takes about two to five times as long as a plain one. {self._repeats()}")
             return
-        one = measured[-1]
-        plain_ns = sorted(one.plain_ns)[len(one.plain_ns) // 2]
-        run = one.last_run(RECORDED)
+        latest = measured[-1]
+        plain_ns = sorted(latest.plain_ns)[len(latest.plain_ns) // 2]
+        run = latest.last_run(RECORDED)
         recorded_ns = run.wall_ns if run else plain_ns * 4
         parts = [(recorded_ns, "recorded")]
         if self.thorough:
@@ -345,13 +345,13 @@ class RunSheet(QWidget):
             ]
         told = ", ".join(f"{time_text(ns)} {kind}" for ns, kind in parts if ns)
         whole = time_text(sum(ns for ns, _kind in parts))
-        self.expected.setText(f"If it runs as in round {one.number}: about {whole} ({told}). {self._repeats()}")
+        self.expected.setText(f"If it runs as in round {latest.number}: about {whole} ({told}). {self._repeats()}")
 
     def _repeats(self) -> str:
         """How often the program is run, and when that matters."""
         if not self.thorough:
             return "The program is run once."
-        later = any(one.plain_ns for one in self._state.rounds) and self._study == self._state.path
+        later = any(round_.plain_ns for round_ in self._state.rounds) and self._study == self._state.path
         times = 2 + (3 if later else 2) * self.plain.value()
         return f"The program is run {count_text(times)} times: choose Quick if repeating it does harm, or if it asks for input."
 

@@ -18,15 +18,15 @@ SETTLE_MS = 300
 def recorded_sources(path: Path) -> dict[str, str]:
     """Full path and recorded text of the person's own sources, as of the last recorded round."""
     with Study.open(path) as study:
-        rounds = [one for one in study.rounds() if one.last_run(RECORDED, LINE)]
+        rounds = [round_ for round_ in study.rounds() if round_.last_run(RECORDED, LINE)]
         if not rounds:
             return {}
-        one = rounds[-1]
-        hashes = study.sources(one.last_run(RECORDED, LINE).id)
+        latest = rounds[-1]
+        hashes = study.sources(latest.last_run(RECORDED, LINE).id)
         names = list(hashes)
-        layers = layers_of(names, [""] * len(names), [KIND_PYTHON] * len(names), one.subject.roots)
+        layers = layers_of(names, [""] * len(names), [KIND_PYTHON] * len(names), latest.subject.roots)
         return {
-            str(Path(one.subject.cwd, name)): study.source_text(hashes[name])
+            str(Path(latest.subject.cwd, name)): study.source_text(hashes[name])
             for name, layer in zip(names, layers, strict=True)
             if layer == MINE
         }

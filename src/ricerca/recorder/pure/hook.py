@@ -376,7 +376,7 @@ def _matches(text, wanted):
     import fnmatch
 
     base = text.rsplit("/", 1)[-1]
-    return any(fnmatch.fnmatchcase(text, one) or fnmatch.fnmatchcase(base, one) for one in wanted)
+    return any(fnmatch.fnmatchcase(text, pattern) or fnmatch.fnmatchcase(base, pattern) for pattern in wanted)
 
 
 def _text(value):
@@ -385,8 +385,11 @@ def _text(value):
 
 def _nesting(code, name, line):
     """How many functions of this name and line lie inside each other within a code object."""
-    inner = [one for one in code.co_consts if hasattr(one, "co_code")]
-    return max([(one.co_name == name and one.co_firstlineno == line) + _nesting(one, name, line) for one in inner], default=0)
+    inner = [constant for constant in code.co_consts if hasattr(constant, "co_code")]
+    return max(
+        [(code_within.co_name == name and code_within.co_firstlineno == line) + _nesting(code_within, name, line) for code_within in inner],
+        default=0,
+    )
 
 
 def _code(code, frame):
@@ -900,8 +903,8 @@ def _on_leave(code, _offset, *_):
 
 def _found(owner, name):
     """What a type, or one it inherits from, has under a name; without running anything of the program."""
-    for one in _type_mro(owner):
-        space = _type_dict(one)
+    for above in _type_mro(owner):
+        space = _type_dict(above)
         if name in space:
             return space[name]
     return None

@@ -129,6 +129,16 @@ def test_calls_that_were_not_timed_are_deducted_by_count():
     assert found.self_ns.sum() == 250_000 - 50_000
 
 
+def test_bodies_that_go_on_and_operators_cost_less_where_they_were_not_timed():
+    tables = tables_of([-1, 0, 1, 1], [0, 1, 2, 3], [0, 100_000, 200_000, 200_000], [0, 1, 1000, 1000])
+    tables = replace(tables, resumes=np.array([0, 0, 2000, 0]), function_name=("", "main", "given", "P.__add__"))
+    facts = RunFacts(python="3.11.7", unwatched_call_ns=50.0, unwatched_deep_ns=50.0, unwatched_resume_ns=5.0)
+    sparse = replace(tables_of([-1, 0], [0, 1], [0, 460_000 + 50_000 + 10_000 + 5_000], [0, 1]), facts=facts)
+    sparse = replace(sparse, function_name=tables.function_name[:2])
+    found = agree(tables, tables.self_ns, [sparse] * 3)
+    assert found.self_ns.sum() == 460_000
+
+
 def test_intervals_say_how_far_the_runs_differ():
     tables = tables_of([-1, 0, 1], [0, 1, 2], [0, 100, 100], [0, 1, 1])
     apart = [tables_of([-1, 0, 1], [0, 1, 2], [0, 100, own], [0, 1, 1]) for own in (90, 100, 110)]

@@ -200,18 +200,33 @@ def _region_times(
     return unknown, times
 
 
+def is_operator(name: str) -> bool:
+    """Whether a function is one that the interpreter's own C code calls, for an operator, a loop or a new object.
+
+    >>> is_operator("Point.__init__"), is_operator("Point.moved"), is_operator("__main__")
+    (True, False, True)
+    """
+    last = name.rpartition(".")[2]
+    return last.startswith("__") and last.endswith("__")
+
+
 def _cost_by_region(tables: RunTables, region: np.ndarray, begins: np.ndarray, run: RunTables, count: int) -> np.ndarray:
     """What the calls that were not timed cost a sparse run, by region, from the counts of the recorded one."""
     flat_ns, deep_ns = run.facts.unwatched_call_ns, max(run.facts.unwatched_deep_ns, run.facts.unwatched_call_ns)
     if not flat_ns:
         return np.zeros(count)
     python = tables.function_kind[tables.function] == KIND_PYTHON
-    # What compiled code calls, and a body that goes on, begins in the same way as ever.
-    costly = python & ~begins & (tables.parent >= 0) & python[tables.parent]
+    seldom_ns = run.facts.unwatched_resume_ns
+    untimed = python & ~begins & (tables.parent >= 0)
+    # A body that goes on, and what compiled code calls, begins in nearly the same way as ever; so does what an operator calls.
+    operators = np.asarray([is_operator(name) for name in tables.function_name], bool) & (seldom_ns > 0)
+    costly = untimed & python[tables.parent] & ~operators[tables.function]
     # A recursion costs more, since it needs fresh room on the C stack at each level.
     depth = sums_to_root((tables.parent >= 0) & ~begins, np.where(begins, -1, tables.parent))
     deep = 2 * np.minimum(depth[costly] / DEEP, 1.0)
     cost = np.bincount(region[costly], tables.calls[costly] * (flat_ns + deep * (deep_ns - flat_ns)), count)
+    others = tables.resumes + np.where(costly, 0, tables.calls)
+    cost += np.bincount(region[untimed], others[untimed] * seldom_ns, count)
     cost[0] = 0
     return cost
 

@@ -71,6 +71,7 @@ class RunFacts:
     strange_stacks: int = 0
     unwatched_call_ns: float = 0.0
     unwatched_deep_ns: float = 0.0
+    unwatched_resume_ns: float = 0.0
     deep_calls: int = 0
     language: str = PYTHON
     commands: tuple[tuple[str, int, int, int], ...] = ()

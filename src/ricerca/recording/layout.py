@@ -66,6 +66,7 @@ HEADER = np.dtype(
         ("deep_calls", "<u4"),
         ("parent_pid", "<u4"),
         ("setup_ns", "<u8"),
+        ("unwatched_resume_ns", "<f8"),
     ]
 )
 

@@ -117,6 +117,7 @@ def take(recording: Recording) -> RunTables:
         strange_stacks=int(head["strange_stacks"]),
         unwatched_call_ns=float(head["unwatched_call_ns"]),
         unwatched_deep_ns=float(head["unwatched_deep_ns"]),
+        unwatched_resume_ns=float(head["unwatched_resume_ns"]),
         deep_calls=int(head["deep_calls"]),
         hook=marks.HOOKS.get(int(head["hook"]), "unknown"),
         slice_ns=float(head["slice_ticks"]) * rate,

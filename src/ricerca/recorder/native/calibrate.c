@@ -32,6 +32,10 @@ static const char SOURCE[] =
     "def callback_loop(times):\n    sorted(times, key=answer)\n"
     "def fall(depth):\n    return depth and fall(depth - 1)\n"
     "def deep_loop(times):\n    fall(len(times) - 1)\n"
+    "def adder(n):\n    return lambda x: x + n\n"
+    "def adders_loop(times):\n    for i in times: adder(i)(i)\n"
+    "def given(times):\n    for i in times: yield i\n"
+    "def resume_loop(times):\n    for _ in given(times): pass\n"
     "def builtin_loop(times, call=callable):\n    for _ in times: call(None)\n";
 
 typedef struct {
@@ -250,9 +254,13 @@ static double cost_of_untimed(recorder *self, PyObject *loop, PyObject *times)
 static void compare_untimed(recorder *self, PyObject *space, PyObject *times)
 {
     PyObject *flat = PyDict_GetItemString(space, "python_loop"), *deep = PyDict_GetItemString(space, "deep_loop");
+    PyObject *adders = PyDict_GetItemString(space, "adders_loop"), *resume = PyDict_GetItemString(space, "resume_loop");
+    header *head = self->store.head;
     warm_up(flat, times);
-    self->store.head->unwatched_call_ns = cost_of_untimed(self, flat, times);
-    self->store.head->unwatched_deep_ns = cost_of_untimed(self, deep, times);
+    /* The same function again and again, and two a time that are new: what programs do lies between them. */
+    head->unwatched_call_ns = (cost_of_untimed(self, flat, times) + cost_of_untimed(self, adders, times) / 2) / 2;
+    head->unwatched_deep_ns = cost_of_untimed(self, deep, times);
+    head->unwatched_resume_ns = cost_of_untimed(self, resume, times);
 }
 
 static void calibrate_with(recorder *self, void (*loops)(recorder *, PyObject *, PyObject *), int calls)

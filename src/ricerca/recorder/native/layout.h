@@ -143,6 +143,7 @@ typedef struct {
     uint32_t deep_calls; /* how often calls were left untimed because they lay too deep on the stack of their thread */
     uint32_t parent_pid; /* process that started this one as another program; 0 in a forked child, whose tables begin with its parent's */
     uint64_t setup_ns; /* what it took to begin recording, calibration included */
+    double unwatched_resume_ns; /* as unwatched_call_ns, where a body goes on or compiled code calls */
 } header;
 
 typedef struct {
@@ -228,7 +229,7 @@ typedef struct {
 
 _Static_assert(sizeof(span_record) == 24, "a record has gaps");
 
-_Static_assert(sizeof(header) == 328, "the header has gaps");
+_Static_assert(sizeof(header) == 336, "the header has gaps");
 _Static_assert(sizeof(header) <= DIRECTORY_OFFSET, "the header runs into the directory");
 
 #endif

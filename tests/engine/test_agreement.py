@@ -139,6 +139,13 @@ def test_bodies_that_go_on_and_operators_cost_less_where_they_were_not_timed():
     assert found.self_ns.sum() == 460_000
 
 
+def test_where_all_calls_were_timed_or_are_operators_only_these_cost_something():
+    tables = replace(tables_of([-1, 0, 1], [0, 1, 2], [0, 100_000, 200_000], [0, 1, 1000]), function_name=("", "main", "P.__add__"))
+    facts = RunFacts(python="3.11.7", unwatched_call_ns=50.0, unwatched_deep_ns=50.0, unwatched_resume_ns=5.0)
+    sparse = replace(tables_of([-1, 0], [0, 1], [0, 255_000], [0, 1]), facts=facts, function_name=("", "main"))
+    assert agree(tables, tables.self_ns, [sparse] * 3).self_ns.sum() == 250_000
+
+
 def test_intervals_say_how_far_the_runs_differ():
     tables = tables_of([-1, 0, 1], [0, 1, 2], [0, 100, 100], [0, 1, 1])
     apart = [tables_of([-1, 0, 1], [0, 1, 2], [0, 100, own], [0, 1, 1]) for own in (90, 100, 110)]

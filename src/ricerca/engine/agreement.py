@@ -226,7 +226,7 @@ def _cost_by_region(tables: RunTables, region: np.ndarray, begins: np.ndarray, r
     deep = 2 * np.minimum(depth[costly] / DEEP, 1.0)
     cost = np.bincount(region[costly], tables.calls[costly] * (flat_ns + deep * (deep_ns - flat_ns)), count)
     others = tables.resumes + np.where(costly, 0, tables.calls)
-    cost += np.bincount(region[untimed], others[untimed] * seldom_ns, count)
+    cost = cost + np.bincount(region[untimed], others[untimed] * seldom_ns, count)
     cost[0] = 0
     return cost
 

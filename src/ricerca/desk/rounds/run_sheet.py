@@ -1,7 +1,4 @@
-"""The sheet for a new round: what to run, what to record, and then how it goes.
-
-One file, though a long one: the fields of the form, what fills them and what is made of them are found side by side.
-"""
+"""The sheet for a new round: what fills its form and what is made of it, and then how it goes."""
 
 from __future__ import annotations
 
@@ -13,28 +10,12 @@ from pathlib import Path
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QTextCursor
-from PyQt6.QtWidgets import (
-    QCheckBox,
-    QComboBox,
-    QDoubleSpinBox,
-    QFileDialog,
-    QFormLayout,
-    QHBoxLayout,
-    QLabel,
-    QLineEdit,
-    QPlainTextEdit,
-    QPushButton,
-    QScrollArea,
-    QSpinBox,
-    QStackedLayout,
-    QVBoxLayout,
-    QWidget,
-)
+from PyQt6.QtWidgets import QStackedLayout, QWidget
 
 from ricerca.desk.look import theme
-from ricerca.desk.look.tips import tip
 from ricerca.desk.rounds.progress_page import ProgressPage
 from ricerca.desk.rounds.recorder_thread import Progress, RecorderThread
+from ricerca.desk.rounds.sheet_form import DEFAULT_PLAIN, SheetForm
 from ricerca.desk.state import DeskState
 from ricerca.measure.estimates import median_ns
 from ricerca.model.cases import Case, refuse_unused, sizes_of
@@ -48,17 +29,9 @@ from ricerca.runner.session import Outcome, Plan
 from ricerca.study.cases import known_case
 from ricerca.study.store import Study
 
-DEFAULT_PLAIN = 5
 ALL_CASES = "all cases"
 LINES_FACTOR = 1.5
 """How much longer a run takes whose lines are followed than one that is only recorded, roughly."""
-HOW = (
-    (
-        "Thorough: times, lines and every call",
-        "One recorded run, one that follows lines, plain runs, and as many that time only long calls.",
-    ),
-    ("Quick: every call, once", "One recorded run: where the time goes. How long it takes without the recorder is not measured."),
-)
 
 
 class RunSheet(QWidget):
@@ -82,139 +55,21 @@ class RunSheet(QWidget):
 
     # ---- the form
 
-    def _make_form(self) -> QWidget:
-        page = QWidget()
-        self.heading = QLabel()
-        self.heading.setFont(theme.font(theme.TITLE_PX, bold=True))
-        self.earlier = QComboBox()
-        self.earlier.setAccessibleName("Earlier programs")
-        self.earlier.activated.connect(self._recall)
-        self.program = _line("Program", "A Python or shell script, -m and a module, or a command")
-        self.arguments = _line("Arguments", "As you would type them; quotes are understood")
-        self.cwd = _line("Folder", "Where the program runs")
-        self.python = QComboBox()
-        self.python.setEditable(True)
-        self.python.setAccessibleName("Interpreter")
-        self.python.setToolTip("Environments near the program come first, then the Pythons of this machine. Any other path may be typed.")
-        self.env = _line("Environment", "NAME=value, several with blanks between")
-        self.input = _line("Input file", "what it reads from its standard input; empty: nothing")
-        self.case = QComboBox()
-        self.case.setEditable(True)
-        self.case.setAccessibleName("Case")
-        self.case.setToolTip(tip("What is measured has a name within the study. Type another name for another case, such as: start-up."))
-        self.case.activated.connect(self._choose_case)
-        self.often = QDoubleSpinBox()
-        self.often.setRange(0, 1_000_000)
-        self.often.setDecimals(1)
-        self.often.setSpecialValueText("?")
-        self.often.setAccessibleName("How often it is run in a day")
-        self.often.setToolTip("How often it is run in a day: then Ricerca says what it costs in a week, and when to stop.")
-        self.sizes = _line("Sizes", "n=1000,2000,4000,8000: each is put for {n} in the arguments")
-        self.name = _line("Name", "A few words, such as: speeds kept")
-        self.note = QPlainTextEdit()
-        self.note.setObjectName("entry")
-        self.note.setAccessibleName("What was changed and why")
-        self.note.setPlaceholderText("What was changed, and why it should help")
-        self.note.setFixedHeight(52)
-        self.note.setTabChangesFocus(True)
-        self.plain = QSpinBox()
-        self.plain.setRange(0, 99)
-        self.plain.setValue(DEFAULT_PLAIN)
-        self.plain.setAccessibleName("Plain runs")
-        self.how = QComboBox()
-        self.how.setAccessibleName("Quick or thorough")
-        for words, explained in HOW:
-            self.how.addItem(words)
-            self.how.setItemData(self.how.count() - 1, explained, Qt.ItemDataRole.ToolTipRole)
-        self.how.currentIndexChanged.connect(self._on_how)
-        self.lines = _line("Follow lines of", "by itself: the slowest functions of your code")
-        self.inside = _line("Only inside", "a function, * allowed; empty: the whole run")
-        self.paused = QCheckBox("begin paused: count nothing until “Go on” is pressed")
-        self.expected = QLabel()
-        self.expected.setObjectName("soft")
-        self.expected.setWordWrap(True)
-        self.problem = QLabel()
-        self.problem.setWordWrap(True)
-        self.problem.setTextFormat(Qt.TextFormat.PlainText)
-        self.record = QPushButton("Record")
-        self.record.setObjectName("main")
-        self.record.clicked.connect(self._start)
-        cancel = QPushButton("Cancel")
-        cancel.clicked.connect(self.closed)
-        self.cwd.editingFinished.connect(self._offer_interpreters)
-        for field in (self.program, self.arguments, self.cwd, self.env, self.input, self.sizes, self.name, self.lines, self.inside):
-            field.returnPressed.connect(self._start)
-        for field in (self.program, self.cwd):
-            field.textChanged.connect(lambda _text: self.problem.setText(""))
-        self.plain.valueChanged.connect(lambda _value: self._say_expected())
-        browse = QPushButton("Choose…")
-        browse.clicked.connect(self._browse)
-        program_row = QHBoxLayout()
-        program_row.setSpacing(8)
-        program_row.addWidget(self.program, 1)
-        program_row.addWidget(browse)
-        form = QFormLayout()
-        form.setLabelAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-        form.setHorizontalSpacing(16)
-        form.setVerticalSpacing(9)
-        self._earlier_label = QLabel("Earlier programs")
-        case = QHBoxLayout()
-        case.setSpacing(8)
-        case.addWidget(self.case, 1)
-        self._run_words, self._day_words = QLabel("run"), QLabel("times a day")
-        case.addWidget(self._run_words)
-        case.addWidget(self.often)
-        case.addWidget(self._day_words)
-        self._form = form
-        form.addRow(self._earlier_label, self.earlier)
-        form.addRow("Case", case)
-        form.addRow("Program", program_row)
-        form.addRow("Arguments", self.arguments)
-        form.addRow("Folder", self.cwd)
-        form.addRow("Interpreter", self.python)
-        form.addRow("Environment", self.env)
-        form.addRow("Input file", self.input)
-        form.addRow("Sizes", self.sizes)
-        self._of_one_case = (program_row, self.arguments, self.cwd, self.python, self.env, self.input, self.sizes)
-        form.addRow("Name of the round", self.name)
-        form.addRow("What changed", self.note)
-        runs = QHBoxLayout()
-        runs.setSpacing(8)
-        runs.addWidget(self.plain)
-        runs.addWidget(QLabel("plain runs, without the recorder, and as many that time only long calls"), 1)
-        form.addRow("Measure", self.how)
-        form.addRow("", runs)
-        form.addRow("Follow lines of", self.lines)
-        form.addRow("Only inside", self.inside)
-        form.addRow("", self.paused)
-        buttons = QHBoxLayout()
-        buttons.setSpacing(12)
-        buttons.addWidget(self.record)
-        buttons.addWidget(cancel)
-        buttons.addStretch(1)
-        inside = QVBoxLayout()
-        inside.setContentsMargins(24, 20, 24, 20)
-        inside.setSpacing(12)
-        inside.addWidget(self.heading)
-        inside.addLayout(form)
-        inside.addStretch(1)
-        holder = QWidget()
-        holder.setLayout(inside)
-        holder.setMaximumWidth(760)
-        area = QScrollArea()
-        area.setWidgetResizable(True)
-        area.setWidget(holder)
-        outer = QVBoxLayout(page)
-        outer.setContentsMargins(0, 0, 0, 0)
-        outer.addWidget(area, 1)
-        below = QVBoxLayout()  # always in sight, however high the window is
-        below.setContentsMargins(24, 8, 24, 16)
-        below.setSpacing(8)
-        below.addWidget(self.problem)
-        below.addWidget(self.expected)
-        below.addLayout(buttons)
-        outer.addLayout(below)
-        return page
+    def _make_form(self) -> SheetForm:
+        form = self._form = SheetForm()
+        self.heading, self.earlier, self.case, self.often = form.heading, form.earlier, form.case, form.often
+        self.program, self.arguments, self.cwd, self.python = form.program, form.arguments, form.cwd, form.python
+        self.env, self.input, self.sizes, self.name, self.note = form.env, form.input, form.sizes, form.name, form.note
+        self.how, self.plain, self.lines, self.inside, self.paused = form.how, form.plain, form.lines, form.inside, form.paused
+        self.expected, self.problem, self.record = form.expected, form.problem, form.record
+        form.earlier.activated.connect(self._recall)
+        form.case.activated.connect(self._choose_case)
+        form.cwd.editingFinished.connect(self._offer_interpreters)
+        form.how.currentIndexChanged.connect(self._on_how)
+        form.plain.valueChanged.connect(lambda _value: self._say_expected())
+        form.record.clicked.connect(self._start)
+        form.cancel.clicked.connect(self.closed)
+        return form
 
     def prepare(self, study: Path | None, program: str = "") -> None:
         """Fill the form: for the next round of the open study, or for a program that was dropped."""
@@ -224,8 +79,6 @@ class RunSheet(QWidget):
         self.earlier.clear()
         for subject in self._subjects:
             self.earlier.addItem(" ".join(shlex.quote(part) for part in subject.program))
-        for part in (self.earlier, self._earlier_label):
-            part.setVisible(len(self._subjects) > 1)
         self.heading.setText(f"Round {rounds[-1].number + 1}" if rounds else "A new study")
         self.name.setText("")
         self.name.setPlaceholderText("baseline" if not rounds else "A few words, such as: speeds kept")
@@ -274,16 +127,11 @@ class RunSheet(QWidget):
 
     def _choose_case(self, _row: int = 0) -> None:
         """Fill the form with a case; where all are measured, there is nothing to fill."""
-        for field in self._of_one_case:
-            self._form.setRowVisible(field, not self._all_cases)
-        for widget in (self._run_words, self.often, self._day_words):
-            widget.setVisible(not self._all_cases)
-        for earlier in (self.earlier, self._earlier_label):
-            earlier.setVisible(not self._all_cases and len(self._subjects) > 1)
+        self._form.show_work(not self._all_cases, len(self._subjects) > 1)
         self._say_expected()
         chosen = next((case for case in self._cases if case.name == self.case.currentText()), None)
         if chosen is not None:
-            self._fill_subject(chosen.subject)
+            self._form.fill_subject(chosen.subject)
             self.sizes.setText(" ".join(f"{name}={','.join(values)}" for name, values in chosen.sizes))
             self.often.setValue(chosen.runs_per_day or 0)
 
@@ -303,25 +151,7 @@ class RunSheet(QWidget):
         self._state.workers.request("interpreters", lambda: offered(folder), then)
 
     def _recall(self, row: int) -> None:
-        self._fill_subject(self._subjects[row])
-
-    def _fill_subject(self, subject: Subject) -> None:
-        words = list(subject.program)
-        first = 2 if words[0] == "-m" else 1
-        self.program.setText(" ".join(words[:first]))
-        self.arguments.setText(shlex.join(words[first:]))
-        self.cwd.setText(subject.cwd)
-        self.python.setCurrentText(subject.python)
-        self.lines.setText(" ".join(subject.lines))
-        self.env.setText(shlex.join(f"{name}={value}" for name, value in subject.env))
-        self.inside.setText(" ".join(subject.inside))
-        self.input.setText(subject.input)
-
-    def _browse(self) -> None:
-        name, _kind = QFileDialog.getOpenFileName(self, "Program to record", self.cwd.text(), "Python programs (*.py *.pyz);;All files (*)")
-        if name:
-            self.program.setText(Path(name).name)
-            self.cwd.setText(str(Path(name).parent))
+        self._form.fill_subject(self._subjects[row])
 
     def _say_expected(self) -> None:
         if self._all_cases:
@@ -532,10 +362,3 @@ class RunSheet(QWidget):
                 self._thread.finish_now(by_force=True)
                 self._thread.wait(20_000)
             self._thread = None
-
-
-def _line(name: str, hint: str) -> QLineEdit:
-    edit = QLineEdit()
-    edit.setAccessibleName(name)
-    edit.setPlaceholderText(hint)
-    return edit

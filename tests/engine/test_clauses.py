@@ -55,6 +55,13 @@ def test_modules_and_packages_can_be_named(names, profile):
     assert unknown_names(profile, parse("inside json")) == ()
 
 
+def test_regions_are_found_by_that_word(names):
+    assert kinds(offers(names, EVERYTHING, "region")) == []
+    with_region = replace(names, regions=frozenset({"fit"}))
+    assert kinds(offers(with_region, EVERYTHING, "inside region")) == [(INSIDE, "fit", 500)]
+    assert kinds(offers(with_region, EVERYTHING, "region sa")) == []
+
+
 def test_clocks_levels_and_threads_are_offered(names):
     assert (CLOCK, "on-CPU time", -1) in kinds(offers(names, EVERYTHING, "cpu"))
     assert (LEVEL, "by module", -1) in kinds(offers(names, EVERYTHING, "modu"))

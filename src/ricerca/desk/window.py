@@ -30,6 +30,8 @@ from ricerca.desk.example import Examples
 from ricerca.desk.guide_page import GuidePage
 from ricerca.desk.keys_page import KeysPage
 from ricerca.desk.look import theme
+from ricerca.desk.look.layouts import stacked
+from ricerca.desk.look.tab_order import put_in_order
 from ricerca.desk.look.tips import tip
 from ricerca.desk.pages.functions import FunctionsPage
 from ricerca.desk.pages.graph import GraphPage
@@ -117,6 +119,32 @@ class Window(QMainWindow):
     # ---- building
 
     def _build(self) -> None:
+        head, tabs, foot = self._make_head(), self._make_tabs(), QHBoxLayout()
+        self._make_notice()
+        reading = self._reading_page = QWidget()
+        stacked(reading, tabs, self.pages)
+        self.empty = QLabel("This study has no recorded round yet.\nRecord one with “New round…”.")
+        self.empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        self.middle = QStackedWidget()
+        for widget in (reading, self.sheet, self.empty):
+            self.middle.addWidget(widget)
+        self._make_splitter()
+        foot.setContentsMargins(16, 4, 16, 6)
+        foot.addWidget(self.status)
+        self.desk = QWidget()
+        stacked(self.desk, self.reading, self.splitter, foot)
+        self.start_holder = QWidget()
+        QVBoxLayout(self.start_holder).addWidget(self.start)
+        self.outer = QStackedWidget()
+        self.outer.addWidget(self.desk)
+        self.outer.addWidget(self.start_holder)
+        whole = QWidget()
+        stacked(whole, head, self.notice, self.turns, self.outer)
+        self.setCentralWidget(whole)
+        kept = str(self._settings.value("window/page", PAGES[0]))
+        self.show_page(PAGES.index(kept) if kept in PAGES else 0)
+
+    def _make_head(self) -> QHBoxLayout:
         self.title = QLabel()
         self.title.setFont(theme.font(theme.TEXT_PX, bold=True))
         self.find_box = FindBox(self.state, self.actions_by_name, self)
@@ -126,6 +154,9 @@ class Window(QMainWindow):
         head.addWidget(self.title)
         head.addStretch(1)
         head.addWidget(self.find_box)
+        return head
+
+    def _make_tabs(self) -> QHBoxLayout:
         self.pages = QStackedWidget()
         for page in (self.leads, self.functions, self.lines, self.tree, self.graph, self.timeline, self.history, self.snippets):
             self.pages.addWidget(page)
@@ -142,18 +173,9 @@ class Window(QMainWindow):
             tabs.addWidget(button)
         tabs.addStretch(1)
         self.tabs.idClicked.connect(self.show_page)
-        reading = QWidget()
-        column = QVBoxLayout(reading)
-        column.setContentsMargins(0, 0, 0, 0)
-        column.setSpacing(0)
-        column.addLayout(tabs)
-        column.addWidget(self.pages, 1)
-        self.empty = QLabel("This study has no recorded round yet.\nRecord one with “New round…”.")
-        self.empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
-        self.middle = QStackedWidget()
-        for widget in (reading, self.sheet, self.empty):
-            self.middle.addWidget(widget)
-        self._reading_page = reading
+        return tabs
+
+    def _make_splitter(self) -> None:
         self.splitter = QSplitter(Qt.Orientation.Horizontal)
         self.splitter.setHandleWidth(5)
         for widget in (self.rounds, self.middle, self.details):
@@ -162,6 +184,8 @@ class Window(QMainWindow):
         self.splitter.setCollapsible(1, False)
         self.rounds.setMinimumWidth(160)
         self.details.setMinimumWidth(240)
+
+    def _make_notice(self) -> None:
         self.notice = QFrame()
         self.notice.setObjectName("notice")
         self.notice_text = QLabel()
@@ -176,32 +200,14 @@ class Window(QMainWindow):
         inside.addWidget(self.notice_text, 1)
         inside.addWidget(close)
         self.notice.hide()
-        foot = QHBoxLayout()
-        foot.setContentsMargins(16, 4, 16, 6)
-        foot.addWidget(self.status)
-        self.desk = QWidget()
-        desk = QVBoxLayout(self.desk)
-        desk.setContentsMargins(0, 0, 0, 0)
-        desk.setSpacing(0)
-        desk.addWidget(self.reading)
-        desk.addWidget(self.splitter, 1)
-        desk.addLayout(foot)
-        self.start_holder = QWidget()
-        QVBoxLayout(self.start_holder).addWidget(self.start)
-        self.outer = QStackedWidget()
-        self.outer.addWidget(self.desk)
-        self.outer.addWidget(self.start_holder)
-        whole = QWidget()
-        layout = QVBoxLayout(whole)
-        layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(0)
-        layout.addLayout(head)
-        layout.addWidget(self.notice)
-        layout.addWidget(self.turns)
-        layout.addWidget(self.outer, 1)
-        self.setCentralWidget(whole)
-        kept = str(self._settings.value("window/page", PAGES[0]))
-        self.show_page(PAGES.index(kept) if kept in PAGES else 0)
+
+    def focusNextPrevChild(self, next: bool) -> bool:
+        """Tab follows the eye, also through cards and clauses that were made anew: the order is that of what is seen now."""
+        page = self.pages.currentWidget()
+        assert page is not None
+        panes = [self.find_box, self.notice, self.turns, self.reading, self.rounds, *self.tabs.buttons(), page, self.details]
+        put_in_order([pane for pane in panes if pane.isVisible()])
+        return super().focusNextPrevChild(next)
 
     def _connect(self) -> None:
         state = self.state

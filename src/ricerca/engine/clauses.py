@@ -1,4 +1,4 @@
-"""What could be added to a reading: functions, modules, layers, threads, processes, clocks and levels, by a part of their name."""
+"""What could be added to a reading: functions, regions, modules, layers, threads, processes, clocks and levels, by a part of their name."""
 
 from __future__ import annotations
 
@@ -12,6 +12,7 @@ from ricerca.engine.levels import LEVELS
 from ricerca.engine.profile import KIND_THREAD, Profile, group_sums
 from ricerca.engine.ranking import FunctionFigures
 from ricerca.engine.reading import CLOCKS, Reading
+from ricerca.model.marks import KIND_REGION
 
 INSIDE, WITHOUT, CHARGED = "inside", "without", "charged"
 VERBS = {INSIDE: ("inside", "only"), WITHOUT: ("without", "leave", "out"), CHARGED: ("charge", "charging")}
@@ -39,6 +40,8 @@ class Names:
     layers: tuple[tuple[str, int], ...]
     threads: tuple[tuple[str, int], ...]
     processes: tuple[tuple[int, int], ...]
+    regions: frozenset[str] = frozenset()
+    """Which of the functions are regions that the program names; they are found by that word, too."""
 
 
 def names_of(profile: Profile, figures: FunctionFigures) -> Names:
@@ -57,6 +60,7 @@ def names_of(profile: Profile, figures: FunctionFigures) -> Names:
         _largest(_sums(table.layer, figures.self_ns)),
         _largest(_sums(profile.thread_name, by_thread)),
         tuple(sorted(by_process.items(), key=lambda item: -item[1])) if len(by_process) > 1 else (),
+        frozenset(table.name[row] for row in np.flatnonzero(np.asarray(table.kind) == KIND_REGION)),
     )
 
 
@@ -90,9 +94,12 @@ def offers(names: Names, reading: Reading, text: str) -> list[Offer]:
     def fit(found: tuple[tuple[str, int], ...]) -> list[tuple[str, int]]:
         return [(name, ns) for name, ns in found if all(word in name.lower() for word in words)][:MOST_NAMES]
 
+    regions = [
+        (name, ns) for name, ns in names.functions if name in names.regions and all(word in f"region {name}".lower() for word in words)
+    ]
     result = [
         offer
-        for name, ns in [*fit(names.functions), *fit(names.modules)]
+        for name, ns in [*fit(names.functions), *regions[:MOST_NAMES], *fit(names.modules)]
         for offer in _of_name(reading, name, ns, kinds or [INSIDE, WITHOUT, CHARGED])
     ]
     if not kinds or CHARGED in kinds:

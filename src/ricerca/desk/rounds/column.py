@@ -218,6 +218,7 @@ class RoundsColumn(QFrame):
         heading.setContentsMargins(14, 12, 0, 6)
         self.cards = Cards(state)
         area = QScrollArea()
+        area.setFocusPolicy(Qt.FocusPolicy.NoFocus)  # the cards have the keyboard
         area.setWidget(self.cards)
         area.setWidgetResizable(True)
         area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)

@@ -22,7 +22,7 @@ OF_TIME, OF_COST, OF_LONG, OF_WAITING = 0.10, 0.25, 0.04, 0.002
 LONG_NS = 50_000
 """A builtin whose calls take this long on average is hardly disturbed by being watched."""
 LEAST_LEFT = 0.1
-LEAST_COST_SCALE, MOST_COST_SCALE, SURE_COST = 0.3, 2.5, 0.5
+LEAST_COST_SCALE, MOST_COST_SCALE, SURE_COST = 0.3, 2.5, 0.25
 MATTERS = 0.005
 DEEP = 300
 """Levels of the recursion that calibration tries."""
@@ -251,7 +251,9 @@ def _without_cost(
     if wanted is not None and (spent > MATTERS * totals).all() and len(by_run) >= LEAST_RUNS:
         # What the plain runs leave room for tells the cost in the program itself, as far as the runs agree with each other.
         seen = (totals - wanted) / spent
-        sure = 1 / (1 + float(np.var(seen, ddof=1)) / len(seen) / SURE_COST**2)
+        # That total is known no better than the runs' own, and the calibrated cost is right within a quarter.
+        unsure = 2 * float(np.var(seen, ddof=1)) / len(seen)
+        sure = 1 / (1 + unsure / SURE_COST**2)
         scale = 1 + sure * (float(np.clip(np.median(seen), LEAST_COST_SCALE, MOST_COST_SCALE)) - 1)
     return np.maximum(by_run - scale * cost, LEAST_LEFT * by_run)
 

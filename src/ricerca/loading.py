@@ -21,10 +21,10 @@ from ricerca.engine.shown import Shown
 from ricerca.engine.source import is_body, text_of
 from ricerca.measure.changes import half_widths
 from ricerca.measure.estimates import Speedup, median_ns
-from ricerca.measure.rounds import drift_between, same_answer, speedup_of, what_differs
+from ricerca.measure.rounds import drift_between, same_answer, speedup_of, times_in_turn, what_differs
 from ricerca.model.answers import AnswerVerdict
 from ricerca.model.errors import InputError
-from ricerca.model.rounds import LINE, RECORDED, Round, Run, pairs_of
+from ricerca.model.rounds import LINE, RECORDED, Round, Run
 from ricerca.model.run_tables import RunTables
 from ricerca.study.store import Study
 
@@ -169,18 +169,20 @@ class Pair:
         return judge(self.base.round, self.new.round, (self.base.elapsed_ns, self.new.elapsed_ns))
 
     @cached_property
-    def _pair_ns(self) -> tuple[tuple[int, int], ...]:
-        return pairs_of(self.base.round, self.new.round) if self.base is not None else ()
+    def _in_turn_ns(self) -> tuple[int, int] | None:
+        return times_in_turn(self.base.round, self.new.round) if self.base is not None else None
 
     @property
     def base_ns(self) -> int:
         """What the base round takes: beside the new one where both were run in turn, else as it was measured."""
-        return median_ns([base for base, _new in self._pair_ns]) or (self.base.best_total_ns if self.base is not None else 0)
+        if self._in_turn_ns is not None:
+            return self._in_turn_ns[0]
+        return self.base.best_total_ns if self.base is not None else 0
 
     @property
     def new_ns(self) -> int:
         """What the new round takes, beside the base where both were run in turn."""
-        return median_ns([new for _base, new in self._pair_ns]) or self.new.best_total_ns
+        return self._in_turn_ns[1] if self._in_turn_ns is not None else self.new.best_total_ns
 
     @cached_property
     def answer(self) -> AnswerVerdict:

@@ -8,11 +8,12 @@ import pytest
 from ricerca.engine.agreement import plain_name
 from ricerca.engine.profile import build_profile
 from ricerca.measure.estimates import BY_PAIRS, BY_RUNS, FASTER, LOOKS, NO_DIFFERENCE, UNDECIDED
-from ricerca.measure.rounds import drift_between, speedup_of, what_differs
+from ricerca.measure.rounds import drift_between, speedup_of, times_in_turn, what_differs
 from ricerca.measure.timing import LEAST_NS, functions_to_time, timing_keys
 from ricerca.model.completeness import FAILED, Gap
 from ricerca.model.machine import Machine
 from ricerca.model.rounds import PLAIN, RECORDED, Round, Run, Subject, pairs_of, were_looked_at
+from ricerca.report.verdicts import judged
 from ricerca.report.wording import evidence_text, verdict_text
 
 MS = 1_000_000
@@ -33,6 +34,17 @@ def test_pairs_come_before_runs_made_apart():
     found = speedup_of(base, new)
     assert (found.evidence, found.verdict, found.pairs) == (BY_PAIRS, FASTER, 4)
     assert found.ratio == pytest.approx(2.0, rel=0.01)  # not six times: the base took three times as long on another day
+
+
+def test_times_beside_a_verdict_are_those_of_the_runs_it_rests_on():
+    base = a_round(1, *(run(300) for _ in range(5)), *(run(100 + k, pair=k, again=True) for k in range(1, 4)))
+    new = a_round(2, *(run(50 + k, pair=k) for k in range(1, 4)), run(80))
+    assert times_in_turn(base, new) == (102 * MS, 52 * MS)
+    found = judged(base, new)
+    assert (found.base_ns, found.new_ns) == (102 * MS, 52 * MS)
+    apart = judged(base, a_round(3, *(run(60) for _ in range(4))))
+    assert times_in_turn(base, apart.new) is None
+    assert (apart.base_ns, apart.new_ns) == (300 * MS, 60 * MS)
 
 
 def test_too_few_pairs_leave_the_runs_made_apart():

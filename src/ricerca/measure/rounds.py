@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import replace
 
-from ricerca.measure.estimates import BY_PAIRS, DRIFT, MARGIN, UNDECIDED, Speedup, ratio_of_pairs, ratio_of_runs
+from ricerca.measure.estimates import BY_PAIRS, DRIFT, MARGIN, UNDECIDED, Speedup, median_ns, ratio_of_pairs, ratio_of_runs
 from ricerca.model.answers import AnswerVerdict, compare_answers
 from ricerca.model.completeness import FAILED
 from ricerca.model.rounds import PLAIN, Round, pairs_of, were_looked_at
@@ -27,6 +27,13 @@ def speedup_of(base: Round, new: Round, margin: float = MARGIN) -> Speedup:
     if by_runs.ratio != by_runs.ratio:
         return by_pairs if by_pairs.evidence == BY_PAIRS else by_runs
     return replace(by_runs, pairs=by_pairs.pairs)
+
+
+def times_in_turn(base: Round, new: Round) -> tuple[int, int] | None:
+    """What two rounds took in ns when they were run in turn, on the same machine at the same time; None where they were not."""
+    pairs = pairs_of(base, new)
+    times = median_ns([before for before, _after in pairs]), median_ns([after for _before, after in pairs])
+    return (times[0], times[1]) if times[0] and times[1] else None
 
 
 def drift_between(base: Round, new: Round) -> tuple[float, float]:

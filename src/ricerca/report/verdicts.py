@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from itertools import combinations
 from typing import Any
 
 from ricerca.loading import judge
-from ricerca.measure.estimates import Speedup
-from ricerca.measure.rounds import same_answer, what_differs
+from ricerca.measure.estimates import BY_PAIRS, Speedup
+from ricerca.measure.rounds import same_answer, times_in_turn, what_differs
 from ricerca.measure.worth import run_ns
 from ricerca.model.answers import AnswerVerdict
 from ricerca.model.cases import Part
@@ -30,6 +31,20 @@ class Judged:
     speedup: Speedup
     answer: AnswerVerdict
     differs: tuple[str, ...]
+
+    @property
+    def base_ns(self) -> int | None:
+        """What the base takes: beside the new round where both were run in turn, else as it was measured."""
+        return self._in_turn_ns[0] if self._in_turn_ns is not None else run_ns(self.base)
+
+    @property
+    def new_ns(self) -> int | None:
+        """What the new round takes, likewise."""
+        return self._in_turn_ns[1] if self._in_turn_ns is not None else run_ns(self.new)
+
+    @cached_property
+    def _in_turn_ns(self) -> tuple[int, int] | None:
+        return times_in_turn(self.base, self.new)
 
     @property
     def text(self) -> str:
@@ -72,8 +87,8 @@ def judged_facts(found: Judged) -> dict[str, Any]:
         "case": found.new.case,
         "base": found.base.number,
         "new": found.new.number,
-        "base_ns": run_ns(found.base),
-        "new_ns": run_ns(found.new),
+        "base_ns": found.base_ns,
+        "new_ns": found.new_ns,
         **speedup_facts(found.speedup),
         "same_output": found.answer.same,
         "differs": list(found.differs),
@@ -94,11 +109,15 @@ def show_between(found: Sequence[Judged], rounds: Sequence[Round]) -> None:
     for column in table.columns[4:]:
         column.no_wrap = False
     console.print(table)
+    if any(judged.speedup.evidence == BY_PAIRS for judged in found):
+        console.print(
+            "Times are as each round was measured; the comparisons are from runs made in turn, where the machine is the same for both."
+        )
 
 
 def show_cases_between(found: Sequence[Judged]) -> None:
     """What the change did to the other cases."""
     console = terminal()
     for judged in found:
-        times = [time_text(run_ns(side) or 0) for side in (judged.base, judged.new)]
-        console.print(f"Case {printable(judged.new.case)}: {times[0]} → {times[1]}, {judged.text}", markup=False, style="bold")
+        times = f"{time_text(judged.base_ns or 0)} → {time_text(judged.new_ns or 0)}"
+        console.print(f"Case {printable(judged.new.case)}: {times}, {judged.text}", markup=False, style="bold")

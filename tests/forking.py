@@ -9,10 +9,10 @@ import socket
 import subprocess
 import sys
 import tempfile
-from collections.abc import Mapping
 from functools import cache
 from pathlib import Path
 
+SECONDS = 400
 SERVER = """
 import atexit, gc, importlib, json, os, pkgutil, socket, sys, traceback
 import ricerca, scipy.stats
@@ -62,12 +62,13 @@ class ForkedCommands:
         ours, theirs = socket.socketpair()
         self._server = subprocess.Popen([sys.executable, "-c", SERVER, str(theirs.fileno())], pass_fds=[theirs.fileno()])
         theirs.close()
+        ours.settimeout(SECONDS)
         self._socket, self._connection = ours, ours.makefile("rw")
 
-    def run(self, words: list[str], cwd: Path, env: Mapping[str, str] | None = None) -> subprocess.CompletedProcess[str]:
+    def run(self, words: list[str], cwd: Path) -> subprocess.CompletedProcess[str]:
         """Run one command as ``subprocess.run`` would, with nothing on its standard input."""
         with tempfile.NamedTemporaryFile("r") as out, tempfile.NamedTemporaryFile("r") as err:
-            asked = {"words": words, "cwd": str(cwd), "env": dict(os.environ if env is None else env), "out": out.name, "err": err.name}
+            asked = {"words": words, "cwd": str(cwd), "env": dict(os.environ), "out": out.name, "err": err.name}
             self._connection.write(json.dumps(asked) + "\n")
             self._connection.flush()
             status = json.loads(self._connection.readline())

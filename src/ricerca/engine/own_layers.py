@@ -50,7 +50,7 @@ def with_own_layers(
     if not own:
         return tuple(layers)
     return tuple(
-        next((layer.name for layer in own if layer.pattern_for(module, name, file) is not None), layer)
+        next((mine.name for mine in own if mine.pattern_for(module, name, file) is not None), layer)
         for layer, module, name, file in zip(layers, modules, names, files, strict=True)
     )
 

@@ -3,6 +3,26 @@
 from textwrap import dedent
 
 
+def test_threads_that_start_threads_at_the_same_moment(counted):
+    counts = counted(
+        dedent("""\
+        import sys, threading
+        sys.setswitchinterval(1e-6)
+        def step(): pass
+        def work():
+            for _ in range(20): step()
+        def all_of(threads):
+            for t in threads: t.start()
+            for t in threads: t.join()
+        def starts(): all_of([threading.Thread(target=work) for _ in range(40)])
+        all_of([threading.Thread(target=starts) for _ in range(8)])
+        """)
+    )
+    assert counts.calls("step") == 6400
+    assert counts.calls("work") == 320
+    assert [row["function"] for row in counts.facts["functions"]].count("step") == 1
+
+
 def test_two_hundred_threads(counted):
     counts = counted(
         dedent("""\

@@ -327,6 +327,8 @@ def _function(kind, name, module="", file="", line=0, flags=0, chosen=0, nesting
     known = functions.get(key)
     if known is None:
         with _lock:
+            if key in functions:  # another thread was first
+                return functions[key]
             if not _room(FUNCTIONS, 1):
                 return 0
             if kind == BUILTIN and name.rsplit(".", 1)[-1] in WAITERS:
@@ -346,6 +348,8 @@ def _context(stack, parent, function, line):
     known = contexts.get(key)
     if known is None:
         with _lock:
+            if key in contexts:  # another thread was first
+                return contexts[key]
             if stack is not None:
                 _name_thread(stack)
             if not _room(CONTEXTS, 1):
@@ -362,6 +366,8 @@ def _line(function, line):
     known = lines.get(key)
     if known is None:
         with _lock:
+            if key in lines:  # another thread was first
+                return lines[key]
             if not _room(LINES, 1):
                 return 0
             at = (offsets[LINES] + counts[LINES] * 32) // 4
@@ -1053,13 +1059,28 @@ def _start_thread(function, args, *more):
 
 def _run_thread(function, args, keywords=None):
     _new_stack()
-    sys.setprofile(_on_profile)
-    if follow_lines:
-        sys.settrace(_on_trace)
+    # The interpreter refuses a hook while another thread is just putting one in. Nothing of ours is called here, or it would be counted.
+    while True:
+        try:
+            sys.setprofile(_on_profile)
+            break
+        except RuntimeError:
+            continue
+    while follow_lines:
+        try:
+            sys.settrace(_on_trace)
+            break
+        except RuntimeError:
+            continue
     try:
         function(*args, **(keywords or {}))
     finally:
-        sys.setprofile(None)
+        while True:
+            try:
+                sys.setprofile(None)
+                break
+            except RuntimeError:
+                continue
         _end_thread()
 
 

@@ -810,9 +810,9 @@ def _begin(stack):
 def _waiting_profile(frame, event, argument):
     if event == "call" and _begins(frame.f_code, frame):
         _begin(_own())
-        sys.setprofile(_on_profile)
+        _put(sys.setprofile, _on_profile)
         if follow_lines:
-            sys.settrace(_on_trace)
+            _put(sys.settrace, _on_trace)
             info = codes.get(id(frame.f_code)) or _code(frame.f_code, frame)
             if info.chosen:
                 frame.f_trace = _on_line_traced
@@ -1011,12 +1011,22 @@ def _on_line(_code_object, number):
 _tool = -1
 
 
+def _put(place, hook):
+    """Put a hook in, or take it out; the interpreter refuses while another thread is in the middle of the same, so again then."""
+    while True:
+        try:
+            return place(hook)
+        except RuntimeError as problem:
+            if "while another" not in str(problem):  # somebody's own rule against it
+                raise
+
+
 def _install(now):
     """Put the hook in on this thread; with now, recording begins with the next event."""
     global _tool, _waiting, active
     active, _waiting = now, not now
     if not MONITORING:
-        sys.setprofile(_on_profile if now else _waiting_profile)
+        _put(sys.setprofile, _on_profile if now else _waiting_profile)
         return
     events = sys.monitoring.events
     for number in (3, 4):
@@ -1046,7 +1056,7 @@ def _remove():
         sys.monitoring.set_events(_tool, 0)
         sys.monitoring.free_tool_id(_tool)
     else:
-        sys.setprofile(None)
+        _put(sys.setprofile, None)
 
 
 # ---- threads, forks, the end
@@ -1059,28 +1069,13 @@ def _start_thread(function, args, *more):
 
 def _run_thread(function, args, keywords=None):
     _new_stack()
-    # The interpreter refuses a hook while another thread is just putting one in. Nothing of ours is called here, or it would be counted.
-    while True:
-        try:
-            sys.setprofile(_on_profile)
-            break
-        except RuntimeError:
-            continue
-    while follow_lines:
-        try:
-            sys.settrace(_on_trace)
-            break
-        except RuntimeError:
-            continue
+    _put(sys.setprofile, _on_profile)
+    if follow_lines:
+        _put(sys.settrace, _on_trace)
     try:
         function(*args, **(keywords or {}))
     finally:
-        while True:
-            try:
-                sys.setprofile(None)
-                break
-            except RuntimeError:
-                continue
+        _put(sys.setprofile, None)
         _end_thread()
 
 

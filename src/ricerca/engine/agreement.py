@@ -210,23 +210,39 @@ def is_operator(name: str) -> bool:
     return last.startswith("__") and last.endswith("__")
 
 
-def _cost_by_region(tables: RunTables, region: np.ndarray, begins: np.ndarray, run: RunTables, count: int) -> np.ndarray:
+@dataclass(frozen=True)
+class _Untimed:
+    """Calls of Python functions that sparse runs do not time, of a recorded run; (contexts,) arrays."""
+
+    there: np.ndarray
+    by_python: np.ndarray
+    """Whether Python code calls, not compiled code."""
+    operator: np.ndarray
+    depth: np.ndarray
+    """Levels below what was timed."""
+
+
+def _untimed(tables: RunTables, begins: np.ndarray) -> _Untimed:
+    python = tables.function_kind[tables.function] == KIND_PYTHON
+    there = python & ~begins & (tables.parent >= 0)
+    operators = np.asarray([is_operator(name) for name in tables.function_name], bool)
+    depth = sums_to_root((tables.parent >= 0) & ~begins, np.where(begins, -1, tables.parent))
+    return _Untimed(there, there & python[tables.parent], operators[tables.function], depth)
+
+
+def _cost_by_region(tables: RunTables, region: np.ndarray, untimed: _Untimed, run: RunTables, count: int) -> np.ndarray:
     """What the calls that were not timed cost a sparse run, by region, from the counts of the recorded one."""
     flat_ns, deep_ns = run.facts.unwatched_call_ns, max(run.facts.unwatched_deep_ns, run.facts.unwatched_call_ns)
+    seldom_ns = run.facts.unwatched_resume_ns
     if not flat_ns:
         return np.zeros(count)
-    python = tables.function_kind[tables.function] == KIND_PYTHON
-    seldom_ns = run.facts.unwatched_resume_ns
-    untimed = python & ~begins & (tables.parent >= 0)
     # A body that goes on, and what compiled code calls, begins in nearly the same way as ever; so does what an operator calls.
-    operators = np.asarray([is_operator(name) for name in tables.function_name], bool) & (seldom_ns > 0)
-    costly = untimed & python[tables.parent] & ~operators[tables.function]
+    costly = untimed.by_python & ~(untimed.operator & (seldom_ns > 0))
     # A recursion costs more, since it needs fresh room on the C stack at each level.
-    depth = sums_to_root((tables.parent >= 0) & ~begins, np.where(begins, -1, tables.parent))
-    deep = 2 * np.minimum(depth[costly] / DEEP, 1.0)
+    deep = 2 * np.minimum(untimed.depth[costly] / DEEP, 1.0)
     cost = np.bincount(region[costly], tables.calls[costly] * (flat_ns + deep * (deep_ns - flat_ns)), count)
-    others = tables.resumes + np.where(costly, 0, tables.calls)
-    cost = cost + np.bincount(region[untimed], others[untimed] * seldom_ns, count)
+    others = (tables.resumes + np.where(costly, 0, tables.calls))[untimed.there]
+    cost = cost + np.bincount(region[untimed.there], others * seldom_ns, count)
     cost[0] = 0
     return cost
 
@@ -235,16 +251,17 @@ def cost_of_untimed_ns(tables: RunTables, run: RunTables) -> float:
     """What the calls that a sparse run did not time cost it, from the counts of a recorded run of the same code."""
     regions = _Regions()
     region, begins = regions.of_contexts(tables, _timed_keys([run]))
-    return float(_cost_by_region(tables, region, begins, run, len(regions)).sum())
+    return float(_cost_by_region(tables, region, _untimed(tables, begins), run, len(regions)).sum())
 
 
 def _without_cost(
     tables: RunTables, region: np.ndarray, begins: np.ndarray, sparse: Sequence[RunTables], by_run: np.ndarray, wanted: float | None
 ) -> np.ndarray:
     """Times of regions with the cost of calls that were not timed deducted, by count; up to 3.11 each costs a little."""
-    if not len(by_run):
+    if not any(run.facts.unwatched_call_ns for run in sparse):
         return by_run
-    cost = np.asarray([_cost_by_region(tables, region, begins, run, by_run.shape[1]) for run in sparse])
+    untimed = _untimed(tables, begins)
+    cost = np.asarray([_cost_by_region(tables, region, untimed, run, by_run.shape[1]) for run in sparse])
     spent = cost.sum(axis=1)
     totals = by_run.sum(axis=1)
     scale = 1.0

@@ -9,9 +9,10 @@ import numpy as np
 
 from ricerca.engine.leads import GROWTH, SIZES, Evidence, Lead
 from ricerca.engine.leads import TEN_TIMES as IN_TEN_TIMES
+from ricerca.engine.profile import group_sums
 from ricerca.engine.ranking import ceiling
 from ricerca.engine.reading import EVERYTHING, Reading
-from ricerca.engine.waits import held_up
+from ricerca.engine.waits import worked_ns
 from ricerca.loading import Loaded, load, paired
 from ricerca.measure.growth import CONSTANT, GrowthRow, Law, growth_row, law_of_counts
 from ricerca.model.cases import Part, size_number
@@ -48,7 +49,7 @@ def growth_of(sizes: Sequence[Loaded]) -> list[GrowthRow]:
     found: dict[tuple[str, str, str, int], np.ndarray] = {}
     for at, loaded in enumerate(sizes):
         table, figures = loaded.profile.functions, loaded.figures
-        working_ns = figures.self_ns - np.where(held_up(loaded.profile), np.minimum(figures.waiting_ns, figures.self_ns), 0)
+        working_ns = group_sums(loaded.profile.function, worked_ns(loaded.profile), len(table))
         for n in np.flatnonzero(figures.calls):
             key = table.name[n], table.module[n], table.file[n], int(table.first_line[n])
             figure = found.setdefault(key, np.zeros((3, len(sizes)), np.int64))

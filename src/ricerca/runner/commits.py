@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from ricerca.engine.profile import build_profile
-from ricerca.engine.waits import held_up
+from ricerca.engine.waits import worked_ns
 from ricerca.measure.bisection import Counted, Culprit, Key, find_culprit
 from ricerca.measure.estimates import FASTER, SLOWER
 from ricerca.model.cases import Part
@@ -139,9 +139,7 @@ class Commits:
         table = profile.functions
         there = profile.parent >= 0
         by_function = np.bincount(profile.function[there], profile.calls[there], len(table))
-        # what others on the machine took of a call is not what it costs
-        worked_ns = profile.self_ns - np.where(held_up(profile)[profile.function], np.minimum(profile.waiting_ns, profile.self_ns), 0)
-        self_ns = np.bincount(profile.function[there], worked_ns[there], len(table))
+        self_ns = np.bincount(profile.function[there], worked_ns(profile)[there], len(table))
         for n in np.flatnonzero(by_function):
             if table.kind[n] in (KIND_COLLECTION, KIND_IMPORT) or table.file[n].startswith("<frozen importlib"):
                 continue  # how often these run depends on more than the code

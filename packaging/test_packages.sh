@@ -21,12 +21,12 @@ environment() { # environment VERSION
     [ -n "$python" ] || return
     rm -rf "$folder"
     if "$python" -m venv "$folder" && echo "$needed" | tr '\n' '\0' |
-        xargs -0 "$folder/bin/python" -m pip install -q --disable-pip-version-check --only-binary=:all: setuptools wheel; then
+        xargs -0 "$folder/bin/python" -m pip install -q --disable-pip-version-check --only-binary=:all: setuptools wheel 2>/dev/null; then
         echo "$needed" > "$folder/needed"
     else
         echo "What Ricerca needs cannot be installed for Python $1: its tests will be skipped." >&2
     fi
-} 2>/dev/null
+}
 for version in 3.11 3.12 3.13; do
     [ "$version" = "$own" ] || environment "$version" &
 done

@@ -65,7 +65,7 @@ def test_lines_count_what_they_called_once(profile):
     assert found == {("main", 3): 97, ("work", 12): 70, ("work", 13): 40, ("work", 14): 7, ("main", 4): 8}
 
 
-def test_heaviest_path_follows_the_dearest_child(profile):
+def test_heaviest_path_follows_the_slowest_child(profile):
     names = [NAMES[profile.function[context]] for context in heaviest_path(profile)]
     assert names == ["main", "work", "work", "leaf"]
 

@@ -91,15 +91,13 @@ def offers(names: Names, reading: Reading, text: str) -> list[Offer]:
     if not words:
         return []
 
-    def fit(found: tuple[tuple[str, int], ...]) -> list[tuple[str, int]]:
-        return [(name, ns) for name, ns in found if all(word in name.lower() for word in words)][:MOST_NAMES]
+    def fit(found: tuple[tuple[str, int], ...], said: str = "{}") -> list[tuple[str, int]]:
+        return [(name, ns) for name, ns in found if all(word in said.format(name).lower() for word in words)][:MOST_NAMES]
 
-    regions = [
-        (name, ns) for name, ns in names.functions if name in names.regions and all(word in f"region {name}".lower() for word in words)
-    ]
+    regions = tuple((name, ns) for name, ns in names.functions if name in names.regions)
     result = [
         offer
-        for name, ns in [*fit(names.functions), *regions[:MOST_NAMES], *fit(names.modules)]
+        for name, ns in [*fit(names.functions), *fit(regions, "region {}"), *fit(names.modules)]
         for offer in _of_name(reading, name, ns, kinds or [INSIDE, WITHOUT, CHARGED])
     ]
     if not kinds or CHARGED in kinds:

@@ -99,7 +99,7 @@ def show_between(found: Sequence[Judged], rounds: Sequence[Round]) -> None:
     """Several rounds in one table: what each takes, and how each compares with those before it."""
     console = terminal()
     table = terminal_table("round", "name", "made from", "takes", *(f"against {round_.number}" for round_ in rounds[:-1]), left=("name",))
-    verdicts = {(judged.base.number, judged.new.number): judged.text for judged in found}
+    verdicts = {(verdict.base.number, verdict.new.number): verdict.text for verdict in found}
     for round_ in rounds:
         against = [verdicts.get((base.number, round_.number), "") for base in rounds[:-1]]
         table.add_row(
@@ -109,7 +109,7 @@ def show_between(found: Sequence[Judged], rounds: Sequence[Round]) -> None:
     for column in table.columns[4:]:
         column.no_wrap = False
     console.print(table)
-    if any(judged.speedup.evidence == BY_PAIRS for judged in found):
+    if any(verdict.speedup.evidence == BY_PAIRS for verdict in found):
         console.print(
             "Times are as each round was measured; the comparisons are from runs made in turn, where the machine is the same for both."
         )
@@ -118,6 +118,6 @@ def show_between(found: Sequence[Judged], rounds: Sequence[Round]) -> None:
 def show_cases_between(found: Sequence[Judged]) -> None:
     """What the change did to the other cases."""
     console = terminal()
-    for judged in found:
-        times = f"{time_text(judged.base_ns or 0)} → {time_text(judged.new_ns or 0)}"
-        console.print(f"Case {printable(judged.new.case)}: {times}, {judged.text}", markup=False, style="bold")
+    for verdict in found:
+        times = f"{time_text(verdict.base_ns or 0)} → {time_text(verdict.new_ns or 0)}"
+        console.print(f"Case {printable(verdict.new.case)}: {times}, {verdict.text}", markup=False, style="bold")

@@ -55,6 +55,16 @@ def test_a_case_with_sizes_is_measured_at_all_of_them_and_its_growth_is_told(fol
     assert facts_of(folder / "s.ricerca", "--growth")["round_name"] == "second"
 
 
+def test_a_case_whose_folder_is_gone_says_which(folder):
+    (folder / "work").mkdir()
+    (folder / "work" / "grow.py").write_text(PROGRAM)
+    assert ricerca("record", "--study", folder / "s.ricerca", "--case", "here", "--", "grow.py", 3, cwd=folder / "work").returncode == 0
+    (folder / "work").rename(folder / "moved")
+    done = ricerca("again", "s.ricerca", cwd=folder)
+    assert (done.returncode, done.stdout) == (2, "")
+    assert f"could not be started: No such file or directory ({folder / 'work'}). Bring that back" in " ".join(done.stderr.split())
+
+
 def test_growth_of_one_size_says_what_to_do(folder):
     ricerca("record", "--study", "s.ricerca", "--", "grow.py", 5, cwd=folder)
     done = ricerca("rank", "s.ricerca", "--growth", "--json", cwd=folder)

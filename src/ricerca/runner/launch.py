@@ -183,7 +183,10 @@ class Execution:
                 stdout=stdout, stderr=stderr, close_fds=False, start_new_session=own_group,
             )  # fmt: skip
         except OSError as problem:
-            raise InputError(f"The program could not be started: {problem.strerror}.") from None
+            what = f" ({os.fsdecode(problem.filename)})" if problem.filename else ""
+            raise InputError(
+                f"The program could not be started: {problem.strerror}{what}.", "Bring that back, or name another folder or interpreter."
+            ) from None
         finally:
             signal.pthread_sigmask(signal.SIG_SETMASK, blocked)
             if own_input is not None:
